@@ -1,0 +1,52 @@
+"""The commands that need the product's own packages: run, schema, bench."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+from stonekettle.cli import run as run_command
+from stonekettle.plan import document
+from stonekettle.report import result
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="kettle")
+    commands = parser.add_subparsers(dest="command", required=True)
+    run = commands.add_parser(
+        "run",
+        help="run a plan without the web application",
+        description="Exit code: 0 objectives met, 1 broken, 2 bad input, 3 not trustworthy.",
+    )
+    run.add_argument("file", type=Path, help="plan in YAML or JSON")
+    run.add_argument("--out", type=Path, required=True, help="folder for the result")
+    run.add_argument("--practice", action="store_true", help="start the practice system for the run")
+    run.add_argument("--practice-config", type=Path, help="its configuration, or changes to the demo")
+    schema = commands.add_parser("schema", help="print a JSON Schema")
+    schema.add_argument("document", choices=["plan", "result"])
+    bench = commands.add_parser("bench", help="measure; figures are ratios within one run")
+    bench.add_argument("name", choices=["engine", "truth"])
+    bench.add_argument("--json", type=Path, help="write the figures here too")
+    bench.add_argument("--quick", action="store_true", help="fewer repetitions, for a first look")
+    arguments = parser.parse_args()
+    if arguments.command == "schema":
+        schemas = {"plan": document.json_schema, "result": result.json_schema}
+        print(json.dumps(schemas[arguments.document](), indent=2))
+        return 0
+    if arguments.command == "bench":
+        from stonekettle.cli import bench as benches
+
+        return benches.run(arguments.name, arguments.json, quick=arguments.quick)
+    return run_command.run(
+        arguments.file,
+        arguments.out,
+        practice=arguments.practice,
+        practice_config=arguments.practice_config,
+        terminal=sys.stdout,
+    )
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,198 @@
+"""``kettle run FILE --out DIR``: run a plan here and now, and write its result."""
+
+from __future__ import annotations
+
+import json
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TextIO
+
+import pyarrow as pa
+
+from stonekettle.core import analysis as core
+from stonekettle.engine import records
+from stonekettle.engine.conductor import conduct
+from stonekettle.engine.lifecycle import RunState, check_move
+from stonekettle.engine.local import LocalFleet, practice_directory
+from stonekettle.engine.process import SecondDone
+from stonekettle.engine.rollup import StoredSecond, assemble
+from stonekettle.engine.script import step_infos
+from stonekettle.engine.targets import check_allowed
+from stonekettle.meters.resources import Reading, series
+from stonekettle.plan import document
+from stonekettle.plan.models import PRACTICE, Plan
+from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.report import numbers, result
+
+MET, BROKEN, BAD_INPUT, NOT_TRUSTWORTHY = 0, 1, 2, 3
+EXIT_CODES = {
+    "objectives met": MET,
+    "objectives broken": BROKEN,
+    "not trustworthy": NOT_TRUSTWORTHY,
+    "no answer": NOT_TRUSTWORTHY,
+}
+GENERATOR = "local"
+
+
+class FileJournal:
+    """Keeps a run in memory and its records in a Parquet file; tells progress on the terminal."""
+
+    def __init__(self, plan: Plan, out: Path, terminal: TextIO) -> None:
+        self.plan, self.terminal = plan, terminal
+        self.state, self.cause = RunState.QUEUED, ""
+        self.trial_requests = 0
+        self.stopper: str | None = None
+        self.seconds: list[StoredSecond] = []
+        self.meter: dict[int, Sequence[Reading]] = {}
+        self._file = result.RequestsFile(out / "requests.parquet", plan)
+        self._lock = threading.Lock()
+
+    def move(self, state: RunState, cause: str) -> None:
+        check_move(self.state, state)
+        self.state, self.cause = state, cause
+        self._say(f"{state}: {cause}\n")
+
+    def prepared(self, plan: Plan, trial_requests: int) -> None:
+        self.plan, self.trial_requests = plan, trial_requests
+
+    def begun(self, at: float) -> None:
+        pass
+
+    def readings(self, second: int, readings: Sequence[Reading]) -> None:
+        self.meter[second] = readings
+
+    def stop_wanted(self) -> str | None:
+        return self.stopper
+
+    def second(self, event: SecondDone) -> None:
+        with self._lock:
+            self.seconds.append(StoredSecond(GENERATOR, event.rollup, event.histograms))
+            if event.records:
+                batch = records.to_batch(records.view(event.records))
+                self._file.write(pa.Table.from_batches([batch]))
+        self._tell(event)
+
+    def close(self) -> None:
+        self._file.close()
+
+    def _tell(self, event: SecondDone) -> None:
+        done, rollup = event.rollup["second"] + 1, event.rollup
+        left = max(0.0, self.plan.profile.duration_s - done)
+        line = (
+            f"{done:5d} s  {numbers.users(rollup['users'])} users  {sum(rollup['completed'])} req/s  "
+            f"{sum(rollup['errors'])} errors  {numbers.seconds(left)} left"
+        )
+        if self.terminal.isatty():
+            self._say(f"\r\x1b[K{line}")
+        elif done % 10 == 0:
+            self._say(line + "\n")
+
+    def _say(self, text: str) -> None:
+        self.terminal.write(("\r\x1b[K" if self.terminal.isatty() else "") + text)
+        self.terminal.flush()
+
+
+def read_plan(path: Path) -> Plan:
+    """The plan in a file, its targets checked. Raises :class:`PlanError` with every problem."""
+    plan = document.read(path.read_text())
+    forbidden = check_allowed(plan.addresses)
+    if forbidden:
+        raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
+    return plan
+
+
+def run(file: Path, out: Path, *, practice: bool, practice_config: Path | None, terminal: TextIO) -> int:
+    """Run the plan in ``file``; returns the exit code."""
+    try:
+        plan = read_plan(file)
+        out.mkdir(parents=True, exist_ok=True)
+    except PlanError as error:
+        print(f"{file} is not a plan that can run:", file=sys.stderr)
+        for problem in error.problems:
+            print(f"  {problem}", file=sys.stderr)
+        return BAD_INPUT
+    except (OSError, UnicodeDecodeError) as error:
+        print(f"{file}: {error}", file=sys.stderr)
+        return BAD_INPUT
+    for line in document.advice(plan):
+        print(f"Note: {line}", file=terminal)
+    wanted = practice or any(address.startswith(f"{PRACTICE}:") for _, address in plan.addresses)
+    if not wanted:
+        return _run_plan(plan, out, None, terminal)
+    with PracticeProcess(practice_config) as system:
+        return _run_plan(plan, out, system.control_url, terminal)
+
+
+def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) -> int:
+    journal = FileJournal(plan, out, terminal)
+    fleet = LocalFleet(journal.second)
+
+    def stop(signum: int, frame: object) -> None:
+        journal.stopper = "you"
+
+    previous = signal.signal(signal.SIGINT, stop)
+    try:
+        ending = conduct(plan, fleet, journal, lambda: practice_directory(control_url))
+    finally:
+        signal.signal(signal.SIGINT, previous)
+        journal.close()
+    if not ending.has_data:
+        print(ending.cause, file=sys.stderr)
+        return BAD_INPUT
+    plan = journal.plan
+    began = time.monotonic()
+    length = 1 + max((int(s.rollup["second"]) for s in journal.seconds), default=0)
+    data = assemble(step_infos(plan), plan.profile, journal.seconds, series(journal.meter, length), length)
+    analysis = core.analyse(data, plan.profile, document.core_objectives(plan), plan.error_limit)
+    if journal.state == RunState.ANALYSING:
+        journal.move(ending.state, ending.cause)
+    found = result.build(
+        plan,
+        data,
+        analysis,
+        state=ending.state,
+        cause=ending.cause,
+        trial_requests=journal.trial_requests,
+    )
+    (out / "result.json").write_text(found.model_dump_json(indent=2) + "\n")
+    (out / "seconds.csv").write_text(result.seconds_csv(data))
+    print(f"\n{found.verdict}\n", file=terminal)
+    for note in found.notes:
+        print(f"  {note.title}. {note.text}", file=terminal)
+    print(f"\nAnalysed in {time.monotonic() - began:.1f} s. Written to {out}/", file=terminal)
+    return EXIT_CODES[found.outcome] if ending.state == RunState.FINISHED else NOT_TRUSTWORTHY
+
+
+class PracticeProcess:
+    """The practice system as a process of its own, for the length of a ``with`` block."""
+
+    def __init__(self, config: Path | None = None) -> None:
+        self._command = [sys.executable, "-m", "stonekettle.practice"]
+        if config is not None:
+            self._command += ["--config", str(config)]
+
+    def __enter__(self) -> PracticeProcess:
+        self._process = subprocess.Popen(
+            self._command, stdout=subprocess.PIPE, text=True, start_new_session=True
+        )
+        assert self._process.stdout is not None  # opened as a pipe
+        line = self._process.stdout.readline()
+        if not line:
+            raise RuntimeError("the practice system did not start")
+        self.control_url = f"http://127.0.0.1:{json.loads(line)['control']}"
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._process.terminate()
+        try:
+            self._process.wait(5)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        if self._process.stdout is not None:
+            self._process.stdout.close()

@@ -1,0 +1,195 @@
+"""What sets the limit?
+
+Ordered rules, the first match wins, and each leaves the figures it used (after the bottleneck
+analysis of Denning & Buzen 1978). "Top" is the mean of the last two levels, or the level of the
+peak when throughput falls beyond it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy import stats
+
+from stonekettle.core.health import GeneratorHealth
+from stonekettle.core.laws import Demand
+from stonekettle.core.levels import Level
+from stonekettle.core.run_data import RunData
+from stonekettle.core.saturation import Saturation
+
+OVERDUE_SHARE = 0.02
+BUSY = 0.93
+STRONG = 0.85
+POOL_FULL = 0.95
+POOL_WAITING = 0.5
+CONTENTION_DEVIATIONS = 4.0
+CEILING_REACH = 1.08
+SATURATED_EFFICIENCY = 0.5
+NEAR_STRETCH = 1.5
+
+Cause = Literal["generator", "hardware", "pool", "contention", "unmetered", "none"]
+
+
+@dataclass(frozen=True)
+class ResourceEvidence:
+    """One resource at the top load: utilisation, waiting, demand, when it filled, and whether its
+    load follows the response time (Spearman rank correlation over the levels)."""
+
+    key: str
+    component: str
+    name: str
+    kind: str
+    servers: float
+    utilisation: float
+    waiting: float | None
+    demand: Demand | None
+    saturated_at_users: float | None
+    response_correlation: float | None
+
+
+@dataclass(frozen=True)
+class LimitingResource:
+    """The cause, the resource where one is named, and the evidence, busiest first.
+
+    ``next_in_line`` is the resource that would fill next, with its ceiling in ``next_throughput``.
+    """
+
+    cause: Cause
+    resource: ResourceEvidence | None
+    evidence: tuple[ResourceEvidence, ...]
+    next_in_line: str | None
+    next_throughput: float | None
+
+
+def identify(
+    run: RunData,
+    levels: Sequence[Level],
+    saturation: Saturation | None,
+    demands: Sequence[Demand],
+    generator: GeneratorHealth,
+) -> LimitingResource:
+    """Name the limiting resource of a run from its levels, in any order."""
+    levels = sorted(levels, key=lambda lv: lv.users)
+    top = _top(levels, saturation)
+    evidence = _evidence(run, levels, top, demands)
+    cause, resource = _decide(evidence, levels, top, saturation, generator)
+    following = _next(evidence, resource)
+    ceiling = following.demand.ceiling if following and following.demand else None
+    return LimitingResource(
+        cause,
+        resource,
+        evidence,
+        following.key if following else None,
+        ceiling.value if ceiling else None,
+    )
+
+
+def _top(levels: Sequence[Level], saturation: Saturation | None) -> Sequence[Level]:
+    if saturation is not None and saturation.retrograde is not None:
+        peak = saturation.retrograde.peak_users
+        return [min(levels, key=lambda lv: abs(lv.users - peak))]
+    return levels[-2:]
+
+
+def _decide(
+    evidence: tuple[ResourceEvidence, ...],
+    levels: Sequence[Level],
+    top: Sequence[Level],
+    saturation: Saturation | None,
+    generator: GeneratorHealth,
+) -> tuple[Cause, ResourceEvidence | None]:
+    users = float(np.mean([lv.users for lv in top])) if top else 0.0
+    overdue = float(np.mean([lv.overdue for lv in top])) if top else 0.0
+    if generator.verdict == "strained" or overdue > OVERDUE_SHARE * users:
+        return "generator", None
+    hardware = [e for e in evidence if e.kind != "pool"]
+    busy = [e for e in hardware if e.utilisation >= BUSY]
+    if busy:
+        return "hardware", max(busy, key=lambda e: (round(e.utilisation, 2), _demand_s(e)))
+    pools = [
+        e
+        for e in evidence
+        if e.kind == "pool" and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
+    ]
+    if pools:
+        return "pool", max(pools, key=lambda e: e.waiting or 0.0)
+    if saturation is None:
+        return "none", None
+    fall = saturation.retrograde
+    if fall is not None and fall.deviations > CONTENTION_DEVIATIONS:
+        return "contention", None
+    if _limited(saturation, levels, top):
+        reached = max(lv.throughput for lv in levels)
+        for e in sorted(hardware, key=lambda e: -e.utilisation):
+            ceiling = e.demand.ceiling if e.demand else None
+            if e.utilisation > STRONG and ceiling and ceiling.value < CEILING_REACH * reached:
+                return "hardware", e
+        return "unmetered", None
+    return "none", None
+
+
+def _limited(saturation: Saturation, levels: Sequence[Level], top: Sequence[Level]) -> bool:
+    """Saturated, or near it, by the shape of the throughput curve alone."""
+    gain = saturation.hinge.aicc_gain
+    if saturation.status == "reached":
+        return True
+    if gain > 2 and saturation.efficiency_upper < SATURATED_EFFICIENCY:
+        return True
+    stretch = float(np.mean([lv.response_s for lv in top])) / max(levels[0].response_s, 1e-9)
+    return gain > 4 and saturation.efficiency < 0.65 and stretch > NEAR_STRETCH
+
+
+def _evidence(
+    run: RunData, levels: Sequence[Level], top: Sequence[Level], demands: Sequence[Demand]
+) -> tuple[ResourceEvidence, ...]:
+    by_key = {d.key: d for d in demands}
+    found = [
+        ResourceEvidence(
+            key=resource.key,
+            component=resource.component,
+            name=resource.name,
+            kind=resource.kind,
+            servers=resource.servers,
+            utilisation=_finite_mean([lv.utilisation.get(resource.key, math.nan) for lv in top]),
+            waiting=_finite_mean([lv.waiting[resource.key] for lv in top])
+            if resource.waiting is not None and top
+            else None,
+            demand=by_key.get(resource.key),
+            saturated_at_users=next(
+                (lv.users for lv in levels if lv.utilisation.get(resource.key, 0.0) >= BUSY), None
+            ),
+            response_correlation=_correlation(levels, resource.key),
+        )
+        for resource in run.resources
+        # Memory in use is a level, not work in progress: being full of it is another question.
+        if resource.kind != "memory"
+    ]
+    return tuple(sorted(found, key=lambda e: -np.nan_to_num(e.utilisation)))
+
+
+def _next(
+    evidence: Sequence[ResourceEvidence], limiting: ResourceEvidence | None
+) -> ResourceEvidence | None:
+    others = [e for e in evidence if e.demand is not None and e.kind != "pool" and e is not limiting]
+    return max(others, key=lambda e: e.demand.per_server_s if e.demand else 0.0, default=None)
+
+
+def _demand_s(evidence: ResourceEvidence) -> float:
+    return evidence.demand.per_server_s if evidence.demand else 0.0
+
+
+def _correlation(levels: Sequence[Level], key: str) -> float | None:
+    pairs = [(lv.response_s, lv.utilisation.get(key, math.nan)) for lv in levels]
+    pairs = [pair for pair in pairs if all(map(math.isfinite, pair))]
+    if len(pairs) < 4 or len({u for _, u in pairs}) < 2:
+        return None
+    return float(stats.spearmanr(*zip(*pairs, strict=True)).statistic)
+
+
+def _finite_mean(values: Sequence[float]) -> float:
+    finite = [v for v in values if math.isfinite(v)]
+    return sum(finite) / len(finite) if finite else math.nan

@@ -1,0 +1,134 @@
+"""Do the data obey the laws that every queueing system obeys?
+
+Little's law (Little 1961): the N users of a level are either waiting for an answer or thinking,
+so L = 1 − (mean in flight + X·Z)/N is 0 but for sampling, with standard deviation
+X·Z·c/(N·√n) for n completions and a coefficient of variation c of the think time. In-flight
+requests are measured, never computed as X·R, which would mistake a collapse of the system for a
+sick generator.
+
+Utilisation law (Denning & Buzen 1978): U = U₀ + D·X/m for a resource with m servers, service
+demand D seconds per request and background utilisation U₀.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import stats
+
+from stonekettle.core.levels import Level
+from stonekettle.core.run_data import ResourceSeries
+from stonekettle.core.types import Estimate
+
+LITTLE_FLAG = 0.02
+LITTLE_DEVIATIONS = 2.6
+OVERDUE_SHARE = 0.01
+GAP_PROBABILITY = 1e-4
+FULL = 0.97
+"""Utilisation above which the law's line is not fitted: a full resource tells no slope."""
+FORM_ERROR = 0.007
+"""Systematic share added to a ceiling's interval, found on systems with known truth."""
+
+
+@dataclass(frozen=True)
+class LittleCheck:
+    """Little's law at one level, with the two signs that see stalls it misses."""
+
+    level: int
+    gap: float
+    deviation: float
+    overdue_share: float
+    stall_s: float
+
+    @property
+    def broken(self) -> bool:
+        return abs(self.gap) > max(LITTLE_FLAG, LITTLE_DEVIATIONS * self.deviation)
+
+    @property
+    def late(self) -> bool:
+        return self.overdue_share > OVERDUE_SHARE
+
+    @property
+    def stalled(self) -> bool:
+        return self.stall_s > 0
+
+    @property
+    def passed(self) -> bool:
+        return not (self.broken or self.late or self.stalled)
+
+
+@dataclass(frozen=True)
+class Demand:
+    """What one request costs at a resource: ``demand_s`` seconds of service, from the line
+    U = background + demand·X/servers. ``ceiling`` is the throughput at which it is full."""
+
+    key: str
+    servers: float
+    background: float
+    demand_s: Estimate
+    ceiling: Estimate | None
+    correlation: float
+
+    @property
+    def per_server_s(self) -> float:
+        return self.demand_s.value / self.servers
+
+
+def little(level: Level) -> LittleCheck:
+    """Check Little's law and the regularity of starts at one level."""
+    n = max(1, level.completions)
+    gap = 1 - (level.in_flight + level.thinking) / level.users
+    deviation = level.thinking * level.think_variation / (level.users * math.sqrt(n))
+    rate, seconds = level.completion_rate, level.seconds_used + level.seconds_left_out
+    unlikely = rate * seconds * math.exp(-rate * level.longest_gap_s) < GAP_PROBABILITY
+    # With fixed think times starts come in bursts, and a gap of a whole think time is regular.
+    mean_think = level.thinking / level.completion_rate if level.completion_rate else 0.0
+    regular = level.think_variation < 0.5 and level.longest_gap_s < 1.5 * (mean_think + level.response_s)
+    stall = level.longest_gap_s if unlikely and not regular else 0.0
+    return LittleCheck(level.number, gap, deviation, level.overdue / level.users, stall)
+
+
+def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:
+    """Service demand at ``resource`` by weighted regression over the levels, 90 % interval.
+
+    None when fewer than three levels have a reading below 97 %, or utilisation does not grow.
+    """
+    usable = [lv for lv in levels if lv.utilisation.get(resource.key, math.nan) < FULL]
+    if len(usable) < 3:
+        return None
+    x = np.array([lv.completion_rate for lv in usable])
+    u = np.array([lv.utilisation[resource.key] for lv in usable])
+    weight = np.array([float(lv.seconds_used) for lv in usable])
+    if np.ptp(x) <= 0.05 * x.max():
+        return None
+    slope, background, slope_se = _line(x, u, weight)
+    if background < 0:
+        background = 0.0
+        slope = float((weight * x * u).sum() / (weight * x * x).sum())
+        spread = float((weight * (u - slope * x) ** 2).sum() / max(1, len(x) - 1))
+        slope_se = math.sqrt(spread / float((weight * x * x).sum()))
+        freedom = len(x) - 1
+    else:
+        freedom = len(x) - 2
+    if slope <= 0:
+        return None
+    reach = float(stats.t.ppf(0.95, max(1, freedom))) * slope_se
+    cost = Estimate(slope, max(slope - reach, 0.0), slope + reach).scaled(resource.servers)
+    room = (1 - background) / slope
+    relative = reach / slope + FORM_ERROR
+    ceiling = Estimate(room, room / (1 + relative), room / max(1 - relative, 0.05))
+    correlation = float(np.corrcoef(x, u)[0, 1]) if np.ptp(u) > 0 else 0.0
+    return Demand(resource.key, resource.servers, background, cost, ceiling, correlation)
+
+
+def _line(x: np.ndarray, y: np.ndarray, weight: np.ndarray) -> tuple[float, float, float]:  # type: ignore[type-arg]
+    """Weighted least squares: slope, intercept, standard error of the slope."""
+    mean_x, mean_y = np.average(x, weights=weight), np.average(y, weights=weight)
+    spread = float((weight * (x - mean_x) ** 2).sum())
+    slope = float((weight * (x - mean_x) * (y - mean_y)).sum()) / spread
+    intercept = float(mean_y - slope * mean_x)
+    residual = float((weight * (y - intercept - slope * x) ** 2).sum()) / max(1, len(x) - 2)
+    return slope, intercept, math.sqrt(residual / spread)

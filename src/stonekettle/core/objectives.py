@@ -1,0 +1,258 @@
+"""Up to which load does every objective hold, and from which on do errors pass their limit?
+
+Comfort limit: the log of the percentile is made monotone in load by isotonic regression (Barlow
+et al. 1972), and the goal is crossed by log-linear interpolation; the lowest crossing over all
+objectives decides. Interval: each level's log percentile ± 1.645 standard errors from a bootstrap
+of 5-second blocks, isotonic regression on both bands, their crossings, then a quarter of a level
+step down and a tenth up for the interpolation itself.
+
+Breaking point: the first level whose one-sided 95 % lower bound of the error ratio (Wilson 1927)
+exceeds the limit, at this and every higher level. Errors come in bursts, so the sample is shrunk
+by the dispersion between blocks.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.optimize import isotonic_regression
+
+from stonekettle.core.histogram import percentiles_s
+from stonekettle.core.levels import Level
+from stonekettle.core.run_data import RunData
+from stonekettle.core.types import Declined, Estimate, FloatArray
+
+REPLICATES = 200
+Z_90 = 1.645
+STEP_DOWN, STEP_UP = 0.25, 0.10
+MIN_STEP_COMPLETIONS = 30
+
+
+@dataclass(frozen=True)
+class Objective:
+    """A promise: ``percent`` of ``steps`` within ``limit`` seconds, or errors under ``limit`` (ratio).
+
+    ``steps`` are indices into the run's steps, None for all requests together.
+    """
+
+    number: int
+    kind: Literal["response", "errors"]
+    limit: float
+    percent: float = 95.0
+    steps: tuple[int, ...] | None = None
+
+
+@dataclass(frozen=True)
+class ObjectiveResult:
+    """One objective over the levels. ``values`` has one entry per level (s or ratio), NaN if unknown.
+
+    ``users`` is the load at which it stops holding, None while it holds everywhere;
+    ``broken_everywhere`` when even the lowest level misses it.
+    """
+
+    objective: Objective
+    level_users: tuple[float, ...]
+    values: tuple[float, ...]
+    users: Estimate | None
+    broken_everywhere: bool
+
+    @property
+    def holds(self) -> bool:
+        return self.users is None
+
+
+@dataclass(frozen=True)
+class ComfortLimit:
+    """The highest load at which every objective holds.
+
+    Status ``found`` with ``users``; ``holds`` up to at least ``tested_users``; ``below`` when an
+    objective is broken at the lowest level already. ``throughput`` is read at that load.
+    """
+
+    status: Literal["found", "holds", "below"]
+    users: Estimate | None
+    tested_users: float
+    throughput: float
+    deciding: Objective | None
+    results: tuple[ObjectiveResult, ...]
+
+
+@dataclass(frozen=True)
+class BreakingPoint:
+    """The load at which errors pass ``limit``: between the last good and the first bad level."""
+
+    limit: float
+    level: int
+    users: Estimate
+    error_ratio: float
+
+
+@dataclass(frozen=True)
+class FirstError:
+    """The first error of one kind: the second of the run and the users present."""
+
+    kind: str
+    second: int
+    users: float
+    count: int
+
+
+def comfort_limit(
+    run: RunData, levels: Sequence[Level], objectives: Sequence[Objective], seed: int = 1
+) -> ComfortLimit | Declined:
+    """The comfort limit of a run over its levels, ordered by load."""
+    levels = sorted(levels, key=lambda lv: lv.users)
+    if not objectives:
+        return Declined("no objectives")
+    if not levels:
+        return Declined("too few levels")
+    random = np.random.default_rng(seed)
+    results = tuple(_judge(run, levels, objective, random) for objective in objectives)
+    tested = levels[-1].users
+    broken = [(r, r.users) for r in results if r.users is not None]
+    if not broken:
+        return ComfortLimit("holds", None, tested, levels[-1].throughput, None, results)
+    deciding, _ = min(broken, key=lambda pair: pair[1].value)
+    users = Estimate(
+        min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken)
+    )
+    throughput = _throughput_at(levels, users.value)
+    status: Literal["found", "below"] = "below" if deciding.broken_everywhere else "found"
+    return ComfortLimit(status, users, tested, throughput, deciding.objective, results)
+
+
+def breaking_point(run: RunData, levels: Sequence[Level], limit: float) -> BreakingPoint | Declined:
+    """Where the error ratio passes ``limit`` for good."""
+    levels = sorted(levels, key=lambda lv: lv.users)
+    if not levels:
+        return Declined("too few levels")
+    bad = [_wilson_lower(lv.error_ratio, _effective_n(run, lv)) > limit for lv in levels]
+    first = len(levels)
+    while first > 0 and bad[first - 1]:
+        first -= 1
+    if first == len(levels):
+        return Declined("not reached", levels[-1].users)
+    level = levels[first]
+    below = levels[first - 1].users if first else 0.0
+    return BreakingPoint(
+        limit, level.number, Estimate(level.users, below, level.users, 0.95), level.error_ratio
+    )
+
+
+def first_errors(run: RunData) -> tuple[FirstError, ...]:
+    """The first error of each kind, earliest first."""
+    found = []
+    for kind, counts in run.error_kinds.items():
+        if counts.sum() > 0:
+            second = int(np.argmax(counts > 0))
+            found.append(FirstError(kind, second, float(run.users[second]), int(counts.sum())))
+    return tuple(sorted(found, key=lambda error: error.second))
+
+
+def _judge(
+    run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator
+) -> ObjectiveResult:
+    users = np.array([lv.users for lv in levels])
+    if objective.kind == "errors":
+        values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
+        n = np.array([_effective_n(run, lv) for lv in levels])
+        # Add one half to both sides (Haldane 1956): a ratio of zero has no logarithm.
+        logs = np.log((values * n + 0.5) / (n + 1))
+        se = np.sqrt((1 - values) / np.maximum(values * n + 0.5, 0.5))
+        se = np.where(values * n < 1, 0.0, np.minimum(se, 1.0))
+    else:
+        values, se = _percentiles(run, levels, objective, random)
+        logs = np.log(np.maximum(values, 1e-6))
+    known = np.isfinite(values)
+    estimate, everywhere = None, False
+    if known.any():
+        estimate, everywhere = _crossing_interval(users[known], logs[known], se[known], objective.limit)
+    return ObjectiveResult(objective, tuple(users.tolist()), tuple(values.tolist()), estimate, everywhere)
+
+
+def _percentiles(
+    run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator
+) -> tuple[FloatArray, FloatArray]:
+    values, errors = np.full(len(levels), np.nan), np.full(len(levels), np.nan)
+    for i, level in enumerate(levels):
+        window = level.window
+        blocks = run.histograms.blocks(window.block_of_second, window.blocks, objective.steps)
+        if blocks.sum() < MIN_STEP_COMPLETIONS:
+            continue
+        occupied = np.flatnonzero(blocks.sum(axis=0))
+        first, last = occupied[0], occupied[-1] + 1
+        kept = np.zeros_like(blocks)
+        kept[:, first:last] = blocks[:, first:last]
+        values[i] = percentiles_s(kept.sum(axis=0)[None, :], objective.percent)[0]
+        if window.blocks >= 3:
+            shares = np.full(window.blocks, 1 / window.blocks)
+            weights = random.multinomial(window.blocks, shares, REPLICATES).astype(np.float64)
+            again = percentiles_s(weights @ kept, objective.percent)
+            errors[i] = float(np.std(np.log(np.maximum(again, 1e-6))))
+    typical = np.nanmedian(errors) if np.isfinite(errors).any() else 0.0
+    return values, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
+
+
+def _crossing_interval(
+    users: FloatArray, logs: FloatArray, se: FloatArray, limit: float
+) -> tuple[Estimate | None, bool]:
+    goal = math.log(limit)
+    middle = _crossing(users, isotonic_regression(logs).x, goal)
+    if middle is None:
+        return None, False
+    early = _crossing(users, isotonic_regression(logs + Z_90 * se).x, goal)
+    late = _crossing(users, isotonic_regression(logs - Z_90 * se).x, goal)
+    step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[0])
+    low = min(early if early is not None else middle, middle) - STEP_DOWN * step
+    high = max(late if late is not None else float(users[-1]), middle) + STEP_UP * step
+    return Estimate(middle, max(low, 0.0), high), middle <= users[0]
+
+
+def _crossing(users: FloatArray, logs: FloatArray, goal: float) -> float | None:
+    above = np.flatnonzero(logs > goal)
+    if not above.size:
+        return None
+    first = int(above[0])
+    if first == 0:
+        return float(users[0])
+    share = (goal - logs[first - 1]) / (logs[first] - logs[first - 1])
+    return float(users[first - 1] + share * (users[first] - users[first - 1]))
+
+
+def _throughput_at(levels: Sequence[Level], users: float) -> float:
+    return float(
+        np.interp(users, [0.0, *(lv.users for lv in levels)], [0.0, *(lv.throughput for lv in levels)])
+    )
+
+
+def _error_ratio(level: Level, steps: tuple[int, ...] | None) -> float:
+    chosen = [s for s in level.steps if steps is None or s.step in steps]
+    completions = sum(s.completions for s in chosen)
+    return sum(s.errors for s in chosen) / completions if completions else math.nan
+
+
+def _effective_n(run: RunData, level: Level) -> float:
+    """Completions, shrunk by how much more the errors vary between blocks than chance allows."""
+    window = level.window
+    ratio = level.error_ratio
+    if window.blocks < 3 or ratio in (0.0, 1.0):
+        return float(level.completions)
+    block = window.block_of_second[window.used]
+    done = np.bincount(block, run.completed[window.used].sum(axis=1), window.blocks)
+    failed = np.bincount(block, run.errors[window.used].sum(axis=1), window.blocks)
+    expected = done * ratio * (1 - ratio)
+    excess = float(((failed - done * ratio) ** 2).sum() / expected.sum())
+    return level.completions / max(1.0, excess)
+
+
+def _wilson_lower(ratio: float, n: float) -> float:
+    if n <= 0:
+        return 0.0
+    z2 = Z_90**2
+    centre = ratio + z2 / (2 * n)
+    reach = Z_90 * math.sqrt(ratio * (1 - ratio) / n + z2 / (4 * n * n))
+    return (centre - reach) / (1 + z2 / n)

@@ -1,0 +1,262 @@
+"""Where does throughput stop growing, and may that be claimed?
+
+Definition: N* = X_max · (R₁ + Z), with X_max the throughput limit, R₁ the response time at light
+load and Z the think time per request (Denning & Buzen 1978; Lazowska 1984). X_max is the weighted
+mean of the levels beyond 1.1 × the break of a hinge min(aN, aB), fitted by weighted least squares
+over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
+
+The claim is made only when a parametric bootstrap's 95th percentile of the break lies below the
+second-last level *and* the upper bound of the slope over the last three levels is under half the
+initial slope; an interval without that gate would cover a third of the truth it promises.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+from scipy import stats
+
+from stonekettle.core.laws import Demand
+from stonekettle.core.levels import Level
+from stonekettle.core.types import Declined, Estimate, FloatArray
+
+MIN_LEVELS = 4
+BREAKS = 240
+REPLICATES = 400
+BEYOND = 1.1
+FLAT = 0.5
+NEAR_EFFICIENCY = 0.65
+DISAGREEMENT = 0.10
+RETROGRADE_DROP = 0.10
+RETROGRADE_DEVIATIONS = 3.0
+
+
+@dataclass(frozen=True)
+class Hinge:
+    """The fitted min(slope·N, slope·break_users), its χ², and AICc against a line through 0."""
+
+    slope: float
+    break_users: float
+    chi2: float
+    aicc_gain: float
+
+    @property
+    def plateau(self) -> float:
+        return self.slope * self.break_users
+
+
+@dataclass(frozen=True)
+class Retrograde:
+    """Throughput fell by ``drop`` (share) from its peak at ``peak_users``, ``deviations`` SEs."""
+
+    peak_users: float
+    peak_throughput: float
+    drop: float
+    deviations: float
+
+
+@dataclass(frozen=True)
+class Ceiling:
+    """The hardware ceiling by the utilisation law: the resource that fills first, and where."""
+
+    key: str
+    throughput: Estimate
+    users: Estimate
+
+
+@dataclass(frozen=True)
+class Saturation:
+    """What the data say about saturation.
+
+    ``throughput`` (requests/s) and ``users`` (N*) are set only for status ``reached``;
+    ``users_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
+    over the last third of the levels as a share of the initial slope.
+    """
+
+    status: Literal["reached", "near", "not reached"]
+    throughput: Estimate | None
+    users: Estimate | None
+    users_95: float | None
+    at_least_users: float
+    initial_slope: float
+    efficiency: float
+    efficiency_upper: float
+    light_response_s: float
+    think_s: float
+    hinge: Hinge
+    ceiling: Ceiling | None
+    ceiling_disagrees: bool
+    retrograde: Retrograde | None
+    next_levels: tuple[float, ...]
+
+
+def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1) -> Saturation | Declined:
+    """The saturation point of a run, or what stands in the way of claiming one."""
+    levels = sorted(levels, key=lambda lv: lv.users)
+    if len(levels) < MIN_LEVELS:
+        return Declined("too few levels", max((lv.users for lv in levels), default=None))
+    users = np.array([lv.users for lv in levels])
+    rate = np.array([lv.throughput for lv in levels])
+    se = np.maximum(np.array([lv.throughput_se for lv in levels]), 1e-9 + 1e-4 * rate)
+    if rate.max() <= 0:
+        return Declined("no successful requests", float(users.max()))
+    hinge = fit_hinge(users, rate, se)
+    initial = float(np.average(rate[:2] / users[:2], weights=(users[:2] / se[:2]) ** 2))
+    last = max(3, len(levels) // 3)
+    slope, slope_se = _slope(users[-last:], rate[-last:], se[-last:])
+    flat = _slope_upper(users[-3:], rate[-3:], se[-3:]) < FLAT * initial
+    breaks = _bootstrap_breaks(users, rate, se, np.random.default_rng(seed))
+    settled = float(np.percentile(breaks, 95)) < users[-2]
+    think = _think_s(levels)
+    light = levels[0].response_s
+    retrograde = _retrograde(users, rate, se)
+    efficiency = slope / initial
+    ceiling = _ceiling(demands, light, think)
+    near = hinge.aicc_gain > 4 and efficiency < NEAR_EFFICIENCY
+    open_end = Saturation(
+        status="near" if near else "not reached",
+        throughput=None,
+        users=None,
+        users_95=None,
+        at_least_users=float(users[-1]),
+        initial_slope=initial,
+        efficiency=efficiency,
+        efficiency_upper=(slope + 1.645 * slope_se) / initial,
+        light_response_s=light,
+        think_s=think,
+        hinge=hinge,
+        ceiling=ceiling,
+        ceiling_disagrees=False,
+        retrograde=retrograde,
+        next_levels=_next_levels(users, ceiling, hinge, near),
+    )
+    if not settled or not (flat or retrograde):
+        return open_end
+    throughput = _plateau(users, rate, se, hinge)
+    return replace(
+        open_end,
+        status="reached",
+        throughput=throughput,
+        users=throughput.scaled(light + think),
+        users_95=_reach(users, rate, 0.95 * throughput.value),
+        ceiling_disagrees=ceiling is not None
+        and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
+        next_levels=(),
+    )
+
+
+def fit_hinge(users: FloatArray, rate: FloatArray, se: FloatArray) -> Hinge:
+    """Fit min(aN, aB) by weighted least squares over a scan of breaks B. Shapes (k,)."""
+    grid = _grid(users)
+    slope, sse = _scan(grid, users, rate[None, :], se)
+    best = int(np.argmin(sse[0]))
+    line_slope = float((users * rate / se**2).sum() / (users**2 / se**2).sum())
+    line_sse = float((((rate - line_slope * users) / se) ** 2).sum())
+    gain = _aicc(line_sse, len(users), 1) - _aicc(float(sse[0, best]), len(users), 2)
+    return Hinge(float(slope[0, best]), float(grid[best]), float(sse[0, best]), gain)
+
+
+def _grid(users: FloatArray) -> FloatArray:
+    return np.linspace(users.min(), users.max(), BREAKS)
+
+
+def _scan(
+    grid: FloatArray, users: FloatArray, rates: FloatArray, se: FloatArray
+) -> tuple[FloatArray, FloatArray]:
+    """Best slope and its sum of squares for every replicate (rows of ``rates``) and break."""
+    shape = np.minimum(users[None, :], grid[:, None])
+    weighted = shape / se**2
+    norm = (shape * weighted).sum(axis=1)
+    slope = rates @ weighted.T / norm
+    total = ((rates / se) ** 2).sum(axis=1)
+    return slope, total[:, None] - slope**2 * norm
+
+
+def _bootstrap_breaks(
+    users: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator
+) -> FloatArray:
+    grid = _grid(users)
+    rates = rate + se * random.standard_normal((REPLICATES, len(rate)))
+    _, sse = _scan(grid, users, rates, se)
+    return np.asarray(grid[np.argmin(sse, axis=1)])
+
+
+def _aicc(sse: float, n: int, parameters: int) -> float:
+    """AICc of a fit with known variances: sse is χ² (Hurvich & Tsai 1989)."""
+    penalty = 2 * parameters * (parameters + 1) / max(n - parameters - 1, 1)
+    return sse + 2 * parameters + penalty
+
+
+def _plateau(users: FloatArray, rate: FloatArray, se: FloatArray, hinge: Hinge) -> Estimate:
+    beyond = users >= BEYOND * hinge.break_users
+    if beyond.sum() < 2:
+        beyond = users >= users[-2]
+    weight = 1 / se[beyond] ** 2
+    mean = float(np.average(rate[beyond], weights=weight))
+    k = int(beyond.sum())
+    chi2 = float((((rate[beyond] - mean) / se[beyond]) ** 2).sum()) / max(k - 1, 1)
+    reach = float(stats.t.ppf(0.95, k + 2)) * np.sqrt(max(1.0, chi2) / weight.sum())
+    return Estimate(mean, mean - reach, mean + reach)
+
+
+def _slope(users: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[float, float]:
+    weight = 1 / se**2
+    centred = users - np.average(users, weights=weight)
+    spread = float((weight * centred**2).sum())
+    return float((weight * centred * rate).sum()) / spread, float(1 / np.sqrt(spread))
+
+
+def _slope_upper(users: FloatArray, rate: FloatArray, se: FloatArray) -> float:
+    slope, slope_se = _slope(users, rate, se)
+    return slope + 1.645 * slope_se
+
+
+def _think_s(levels: Sequence[Level]) -> float:
+    requests = sum(lv.completions for lv in levels)
+    return sum(lv.thinking / lv.completion_rate * lv.completions for lv in levels) / requests
+
+
+def _reach(users: FloatArray, rate: FloatArray, goal: float) -> float:
+    """First load at which throughput, made monotone, reaches ``goal`` (linear between levels)."""
+    rising = np.maximum.accumulate(rate)
+    at = int(np.argmax(rising >= goal))
+    if at == 0:
+        return float(users[0] * goal / rate[0])
+    share = (goal - rising[at - 1]) / (rising[at] - rising[at - 1])
+    return float(users[at - 1] + share * (users[at] - users[at - 1]))
+
+
+def _retrograde(users: FloatArray, rate: FloatArray, se: FloatArray) -> Retrograde | None:
+    peak, last = int(np.argmax(rate)), len(rate) - 1
+    if peak == last:
+        return None
+    drop = 1 - rate[last] / rate[peak]
+    deviations = (rate[peak] - rate[last]) / np.hypot(se[peak], se[last])
+    if drop <= RETROGRADE_DROP or deviations <= RETROGRADE_DEVIATIONS:
+        return None
+    return Retrograde(float(users[peak]), float(rate[peak]), float(drop), float(deviations))
+
+
+def _ceiling(demands: Sequence[Demand], light_s: float, think_s: float) -> Ceiling | None:
+    bounded = [(d, d.ceiling) for d in demands if d.ceiling is not None]
+    if not bounded:
+        return None
+    first, throughput = min(bounded, key=lambda pair: pair[1].value)
+    return Ceiling(first.key, throughput, throughput.scaled(light_s + think_s))
+
+
+def _next_levels(
+    users: FloatArray, ceiling: Ceiling | None, hinge: Hinge, near: bool
+) -> tuple[float, ...]:
+    """Two further levels that would settle the question."""
+    step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[-1])
+    goal = float(users[-1]) + 2 * step
+    if near:
+        goal = max(goal, 1.5 * hinge.break_users)
+    elif ceiling is not None:
+        goal = max(goal, 1.3 * ceiling.users.value)
+    middle = (float(users[-1]) + goal) / 2
+    return (float(round(middle)), float(round(goal)))

@@ -1,0 +1,257 @@
+"""A generator as a process of its own, and the wire between it and its owner.
+
+The owner writes orders as JSON lines to its standard input; it answers with frames on standard
+output. When the owner goes away its input ends, and it drains: no load without an owner.
+"""
+
+from __future__ import annotations
+
+import gc
+import json
+import queue
+import resource
+import struct
+import subprocess
+import sys
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import IO, Any
+
+from stonekettle.engine import rollup
+from stonekettle.engine.errors import GeneratorLost
+from stonekettle.engine.generator import LoadLoop
+from stonekettle.engine.records import view
+from stonekettle.engine.script import compile_plan
+from stonekettle.plan import document
+from stonekettle.plan.models import Plan
+
+_HEAD = struct.Struct("<II")
+DESCRIPTORS_KEPT_FREE = 200
+READY_LIMIT_S = 20.0
+
+
+@dataclass(frozen=True)
+class Finished:
+    """The generator has ended its load and sent everything."""
+
+
+@dataclass(frozen=True)
+class Ready:
+    """The generator is set up; ``clock_offset_s`` is its clock minus its owner's."""
+
+    clock_offset_s: float
+
+
+@dataclass(frozen=True)
+class SecondDone:
+    """One second: its rollup, encoded histograms by step, and packed records."""
+
+    rollup: dict[str, Any]
+    histograms: dict[int, bytes]
+    records: bytes
+
+
+@dataclass(frozen=True)
+class Lost:
+    """The process ended without finishing."""
+
+    reason: str
+
+
+Event = Ready | SecondDone | Finished | Lost
+
+
+def write_frame(stream: IO[bytes], kind: str, head: dict[str, Any], blobs: list[bytes]) -> None:
+    """One frame: lengths, a JSON head, then the blobs one after the other."""
+    text = json.dumps({"kind": kind, "sizes": [len(b) for b in blobs], **head}).encode()
+    stream.write(_HEAD.pack(len(text), sum(map(len, blobs))) + text + b"".join(blobs))
+    stream.flush()
+
+
+def read_frame(stream: IO[bytes]) -> tuple[dict[str, Any], list[bytes]] | None:
+    """The next frame, or None at the end or where the writer was cut off."""
+    head = stream.read(_HEAD.size)
+    if len(head) < _HEAD.size:
+        return None
+    text_size, blob_size = _HEAD.unpack(head)
+    text, data = stream.read(text_size), stream.read(blob_size)
+    if len(text) < text_size or len(data) < blob_size:
+        return None
+    decoded = json.loads(text)
+    blobs, offset = [], 0
+    for size in decoded["sizes"]:
+        blobs.append(data[offset : offset + size])
+        offset += size
+    return decoded, blobs
+
+
+class GeneratorProcess:
+    """The owner's end: starts a generator, gives it orders, hears its events in a thread.
+
+    ``on_event`` is called from that thread, in order, ending with Finished or Lost.
+    """
+
+    def __init__(
+        self, plan: Plan, on_event: Callable[[Event], None], *, share: tuple[int, int] = (0, 1), seed: int = 1
+    ) -> None:
+        self._on_event = on_event
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "stonekettle.engine.process"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            start_new_session=True,
+        )
+        setup = {"plan": document.to_document(plan), "share": share, "seed": seed}
+        self._complaints: deque[str] = deque(maxlen=20)
+        self._tell(setup)
+        self._threads = [
+            threading.Thread(target=self._listen, name="generator-events", daemon=True),
+            threading.Thread(target=self._hear_complaints, name="generator-complaints", daemon=True),
+        ]
+        for thread in self._threads:
+            thread.start()
+
+    @property
+    def pid(self) -> int:
+        return self._process.pid
+
+    def begin(self, at: float) -> None:
+        """Begin at ``at``, seconds since the epoch on the owner's clock."""
+        self._tell({"order": "begin", "at": at})
+
+    def drain(self) -> None:
+        self._tell({"order": "drain"})
+
+    def stop(self) -> None:
+        self._tell({"order": "stop"})
+
+    def close(self, limit_s: float = 5.0) -> None:
+        """End the process: let it finish, then kill it after ``limit_s``."""
+        if self._process.stdin:
+            try:
+                self._process.stdin.close()
+            except BrokenPipeError:
+                pass
+        try:
+            self._process.wait(limit_s)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        for thread in self._threads:
+            thread.join(limit_s)
+
+    def _tell(self, message: dict[str, Any]) -> None:
+        assert self._process.stdin is not None  # opened as a pipe
+        try:
+            self._process.stdin.write(json.dumps(message).encode() + b"\n")
+            self._process.stdin.flush()
+        except (BrokenPipeError, ValueError):
+            pass  # it is gone; the listening thread reports it
+
+    def _listen(self) -> None:
+        assert self._process.stdout is not None  # opened as a pipe
+        finished = False
+        while (frame := read_frame(self._process.stdout)) is not None:
+            head, blobs = frame
+            if head["kind"] == "ready":
+                self._on_event(Ready(head["clock"] - time.time()))
+            elif head["kind"] == "second":
+                steps = head["steps"]
+                histograms = dict(zip(steps, blobs[: len(steps)], strict=True))
+                self._on_event(SecondDone(head["rollup"], histograms, blobs[-1]))
+            elif head["kind"] == "finished":
+                finished = True
+        code = self._process.wait()
+        self._threads[1].join(1.0)
+        if finished:
+            self._on_event(Finished())
+        else:
+            last = self._complaints[-1] if self._complaints else f"it ended with code {code}"
+            self._on_event(Lost(last))
+
+    def _hear_complaints(self) -> None:
+        assert self._process.stderr is not None  # opened as a pipe
+        for line in self._process.stderr:
+            if text := line.decode(errors="replace").strip():
+                self._complaints.append(text)
+
+
+def raise_descriptor_limit(users: int) -> None:
+    """Allow a socket for each user; raises :class:`GeneratorLost` when the machine allows fewer."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if users + DESCRIPTORS_KEPT_FREE > hard:
+        raise GeneratorLost(
+            f"{users} users need as many connections, this machine allows "
+            f"{hard - DESCRIPTORS_KEPT_FREE}: raise its limit on open files or use fewer users"
+        )
+    if soft < hard:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+
+
+def main() -> None:
+    """The generator's end of the wire."""
+    orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+    setup = json.loads(sys.stdin.buffer.readline())
+    plan = document.from_document(setup["plan"])
+    try:
+        raise_descriptor_limit(int(plan.profile.peak_users))
+    except GeneratorLost as error:
+        sys.exit(str(error))
+    script = compile_plan(plan)
+    outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None] = queue.SimpleQueue()
+    writer = threading.Thread(
+        target=_write_seconds, args=(outgoing, len(script.steps)), name="seconds", daemon=True
+    )
+    threading.Thread(target=_read_orders, args=(orders,), name="orders", daemon=True).start()
+    loop = LoadLoop(
+        script,
+        plan.profile,
+        lambda second, data: outgoing.put((second, data)),
+        share=tuple(setup["share"]),
+        seed=setup["seed"],
+    )
+    write_frame(sys.stdout.buffer, "ready", {"clock": time.time()}, [])
+    first = orders.get()
+    if first["order"] != "begin":
+        return
+    # What was built so far lives as long as the process; scanning it would only pause the loop.
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    writer.start()
+    loop.run(time.perf_counter() + first["at"] - time.time(), lambda: _latest(orders))
+    outgoing.put(None)
+    writer.join()
+
+
+def _latest(orders: queue.SimpleQueue[dict[str, Any]]) -> str | None:
+    return None if orders.empty() else str(orders.get()["order"])
+
+
+def _read_orders(orders: queue.SimpleQueue[dict[str, Any]]) -> None:
+    for line in sys.stdin.buffer:
+        orders.put(json.loads(line))
+    orders.put({"order": "drain"})
+
+
+def _write_seconds(outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None], steps: int) -> None:
+    """Fold and send each second, away from the loop."""
+    stream = sys.stdout.buffer
+    while (item := outgoing.get()) is not None:
+        second, data = item
+        folded, histograms = rollup.fold(second, view(data), steps)
+        write_frame(
+            stream,
+            "second",
+            {"rollup": folded.as_dict(), "steps": list(histograms)},
+            [*histograms.values(), data],
+        )
+    write_frame(stream, "finished", {}, [])
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,109 @@
+"""What is kept of each request, packed into memory made beforehand."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+ERRORS = (
+    "none",
+    "status",
+    "connection refused",
+    "connection lost",
+    "time limit",
+    "TLS",
+    "target not allowed",
+    "cut off at the end",
+    "other",
+)
+"""Kinds of error by number. A status error is counted by its status: "status 503"."""
+
+NEW_CONNECTION = 1
+
+FORMAT = struct.Struct("<qqIHHHBBIIIIIIIII")
+RECORD = np.dtype(
+    [
+        ("scheduled_us", "<i8"),
+        ("start_us", "<i8"),
+        ("user", "<u4"),
+        ("journey", "<u2"),
+        ("step", "<u2"),
+        ("status", "<u2"),
+        ("error", "u1"),
+        ("flags", "u1"),
+        ("bytes_out", "<u4"),
+        ("bytes_in", "<u4"),
+        ("dns_us", "<u4"),
+        ("connect_us", "<u4"),
+        ("tls_us", "<u4"),
+        ("sent_us", "<u4"),
+        ("first_byte_us", "<u4"),
+        ("total_us", "<u4"),
+        ("hidden_gap_us", "<u4"),
+    ]
+)
+"""One request. Times in µs: ``scheduled`` and ``start`` since the run's start; the phases from
+the start of the transfer, cumulative (0 on a reused connection for dns, connect and tls)."""
+
+assert FORMAT.size == RECORD.itemsize
+
+Records = npt.NDArray[np.void]
+
+
+class RecordBuffer:
+    """Records of the current second. Grows by doubling, is reused for every second."""
+
+    def __init__(self, room: int = 4096) -> None:
+        self._memory = bytearray(room * FORMAT.size)
+        self.used = 0
+
+    def slot(self) -> tuple[bytearray, int]:
+        """Memory and offset for one more record."""
+        offset = self.used * FORMAT.size
+        if offset == len(self._memory):
+            self._memory.extend(bytes(len(self._memory)))
+        self.used += 1
+        return self._memory, offset
+
+    def take(self) -> bytes:
+        """Everything since the last call."""
+        data = bytes(memoryview(self._memory)[: self.used * FORMAT.size])
+        self.used = 0
+        return data
+
+
+def view(data: bytes) -> Records:
+    """Packed bytes as an array of :data:`RECORD`."""
+    return np.frombuffer(data, dtype=RECORD)
+
+
+def error_name(error: int, status: int) -> str:
+    """The kind of an error as shown and counted."""
+    return f"status {status}" if ERRORS[error] == "status" else ERRORS[error]
+
+
+SCHEMA = pa.schema([(name, pa.from_numpy_dtype(RECORD[name])) for name in RECORD.names or ()])
+
+
+def to_batch(records: Records) -> pa.RecordBatch:
+    """An Arrow record batch with one column for each field."""
+    return pa.record_batch(
+        [pa.array(np.ascontiguousarray(records[name])) for name in RECORD.names or ()], schema=SCHEMA
+    )
+
+
+def to_chunk(records: Records) -> bytes:
+    """A compact Arrow stream (zstd) of these records."""
+    sink = pa.BufferOutputStream()
+    options = pa.ipc.IpcWriteOptions(compression="zstd")
+    with pa.ipc.new_stream(sink, SCHEMA, options=options) as writer:
+        writer.write_batch(to_batch(records))
+    return bytes(sink.getvalue())
+
+
+def from_chunk(data: bytes) -> pa.Table:
+    """The table of :func:`to_chunk`'s bytes."""
+    return pa.ipc.open_stream(data).read_all()

@@ -1,0 +1,77 @@
+"""Where may load go? Loopback only, so far.
+
+Checked when a plan is saved, when a run is prepared (after name resolution), and by the generator
+at every new connection, so that a name that changes its address mid-run gains nothing.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+from collections.abc import Iterable
+from urllib.parse import urlsplit
+
+from stonekettle.engine.errors import TargetError
+from stonekettle.plan.models import PRACTICE
+
+CONNECT_TIMEOUT_S = 3.0
+
+
+def is_allowed(address: str) -> bool:
+    """Whether load may go to this numeric IP address."""
+    ip = ipaddress.ip_address(address.partition("%")[0])
+    if isinstance(ip, ipaddress.IPv6Address) and ip.ipv4_mapped is not None:
+        ip = ip.ipv4_mapped
+    return ip.is_loopback
+
+
+def resolve(path: str, url: str) -> tuple[str, str, int]:
+    """Host, numeric address and port of ``url``; raises :class:`TargetError` unless every address
+    of the host is allowed. ``path`` is the address's place in the plan."""
+    parts = urlsplit(url)
+    host = parts.hostname or ""
+    try:
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError as error:
+        raise TargetError(path, f"{url} has no usable port.", "Use a port from 1 to 65535.") from error
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError as error:
+        raise TargetError(
+            path, f"the host {host!r} cannot be found.", "Correct its name, or use its address."
+        ) from error
+    addresses = [str(info[4][0]) for info in found]
+    for address in addresses:
+        if not is_allowed(address):
+            raise TargetError(
+                path,
+                f"{host} ({address}) is not an allowed target.",
+                "Load goes only to this machine so far: use 127.0.0.1, ::1 or localhost.",
+            )
+    return host, addresses[0], port
+
+
+def check_allowed(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
+    """The forbidden or unknown among (path, address) pairs; practice addresses are allowed."""
+    problems = []
+    for path, url in addresses:
+        if urlsplit(url).scheme == PRACTICE:
+            continue
+        try:
+            resolve(path, url)
+        except TargetError as error:
+            problems.append(error)
+    return problems
+
+
+def check_reachable(path: str, url: str) -> None:
+    """Open and close one connection; raises :class:`TargetError` when nothing answers."""
+    _, address, port = resolve(path, url)
+    try:
+        with socket.create_connection((address, port), CONNECT_TIMEOUT_S):
+            pass
+    except OSError as error:
+        reason = (error.strerror or str(error) or type(error).__name__).lower()
+        raise TargetError(
+            path, f"nothing answers at {url}: {reason}.", "Start the system there, or correct the address."
+        ) from error

@@ -1,0 +1,70 @@
+"""Durations and shares as people write them: "30 s", "2 min", "5 %"."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+SECONDS_OF = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+_PARTS = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([^\s0-9]*)\s*")
+
+
+def parse_duration(value: object) -> float:
+    """Seconds from a number with a unit. A bare number is refused: its unit would be a guess."""
+    if isinstance(value, str):
+        match = _PARTS.fullmatch(value)
+        if match and match[2] in SECONDS_OF:
+            return float(match[1]) * SECONDS_OF[match[2]]
+        if match and match[2]:
+            raise PydanticCustomError(
+                "duration_unit",
+                "{text} has the unit '{unit}', which is not a unit of time here.",
+                {"text": repr(value), "unit": match[2], "mend": "Use ms, s, min or h, for example '30 s'."},
+            )
+    raise PydanticCustomError(
+        "duration",
+        "{text} is not a duration.",
+        {"text": repr(value), "mend": "Write a number and a unit (ms, s, min, h), for example '30 s'."},
+    )
+
+
+def format_duration(seconds: float) -> str:
+    """The shortest text :func:`parse_duration` reads back as ``seconds``."""
+    for unit in ("h", "min", "s"):
+        amount = seconds / SECONDS_OF[unit]
+        if amount >= 1 and amount == round(amount, 2):
+            return f"{amount:g} {unit}"
+    return f"{seconds * 1000:g} ms" if seconds else "0 s"
+
+
+def parse_share(value: object) -> float:
+    """A ratio 0..1 from "5 %"."""
+    if isinstance(value, str):
+        match = _PARTS.fullmatch(value)
+        if match and match[2] == "%" and 0 <= float(match[1]) <= 100:
+            return float(match[1]) / 100
+    raise PydanticCustomError(
+        "share",
+        "{text} is not a share.",
+        {"text": repr(value), "mend": "Write a percentage from 0 % to 100 %, for example '1 %'."},
+    )
+
+
+Duration = Annotated[
+    float,
+    BeforeValidator(parse_duration),
+    PlainSerializer(format_duration, return_type=str),
+    WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?(ms|s|min|h)$", "examples": ["30 s"]}),
+]
+"""Seconds, written with a unit."""
+
+Share = Annotated[
+    float,
+    BeforeValidator(parse_share),
+    PlainSerializer(lambda ratio: f"{ratio * 100:g} %", return_type=str),
+    WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?%$", "examples": ["1 %"]}),
+]
+"""A ratio 0..1, written as a percentage."""

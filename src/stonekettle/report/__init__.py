@@ -1,0 +1,1 @@
+"""Findings as people and programs read them: sentences, result files, exports."""

@@ -1,0 +1,42 @@
+"""Numbers as they are shown: three significant figures, units always."""
+
+from __future__ import annotations
+
+import math
+
+
+def figure(value: float) -> str:
+    """Three significant figures; whole numbers from 100 on."""
+    if not math.isfinite(value):
+        return "–"
+    if value == 0:
+        return "0"
+    digits = 2 - math.floor(math.log10(abs(value)))
+    rounded = round(value, digits)
+    return f"{rounded:,.0f}".replace(",", " ") if digits <= 0 else f"{rounded:.{digits}f}"
+
+
+def seconds(value: float) -> str:
+    """340 ms, 1.24 s, 3 min 20 s."""
+    if not math.isfinite(value):
+        return "–"
+    if value < 0.9995:
+        return f"{figure(value * 1000)} ms"
+    if value < 120:
+        return f"{figure(value)} s"
+    minutes, rest = divmod(round(value), 60)
+    return f"{minutes} min {rest} s" if rest else f"{minutes} min"
+
+
+def rate(value: float) -> str:
+    return f"{figure(value)} req/s"
+
+
+def percent(ratio: float) -> str:
+    """94 %, 0.35 %."""
+    value = ratio * 100
+    return f"{value:.0f} %" if value >= 10 or value == 0 else f"{figure(value)} %"
+
+
+def users(value: float) -> str:
+    return f"{round(value):,}".replace(",", " ")

@@ -1,0 +1,181 @@
+"""The result of a run as open files: result.json, seconds.csv, requests.parquet."""
+
+from __future__ import annotations
+
+import csv
+import dataclasses
+import io
+import math
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+from pydantic import BaseModel, TypeAdapter
+
+from stonekettle.core import analysis as core
+from stonekettle.core.histogram import percentiles_s
+from stonekettle.core.objectives import ComfortLimit
+from stonekettle.core.run_data import RunData
+from stonekettle.engine.records import ERRORS, SCHEMA
+from stonekettle.plan import document
+from stonekettle.plan.models import Plan
+from stonekettle.report import sentences
+
+FORMAT_VERSION = 1
+Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
+
+
+class Totals(BaseModel):
+    """Sums over the whole run. ``requests`` counts those recorded, ``trial_requests`` those sent
+    before load began."""
+
+    duration_s: float
+    requests: int
+    errors: int
+    trial_requests: int
+    errors_by_kind: dict[str, int]
+
+
+class NoteModel(BaseModel):
+    kind: str
+    grade: str
+    title: str
+    text: str
+    details: list[str]
+    evidence: dict[str, Any]
+
+
+class Result(BaseModel):
+    """A run in one document. Times in seconds, rates per second, shares 0..1; intervals have
+    ``value``, ``low``, ``high`` and ``confidence``. NaN is null."""
+
+    format: int = FORMAT_VERSION
+    experiment: str
+    state: str
+    cause: str
+    outcome: Outcome
+    verdict: str
+    totals: Totals
+    levels: list[dict[str, Any]]
+    findings: dict[str, Any]
+    notes: list[NoteModel]
+    plan: dict[str, Any]
+
+
+def json_schema() -> dict[str, Any]:
+    """JSON Schema (2020-12) of result.json."""
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **TypeAdapter(Result).json_schema(),
+    }
+
+
+def outcome(analysis: core.Analysis) -> Outcome:
+    """What the run says about its objectives."""
+    if not analysis.trustworthy:
+        return "not trustworthy"
+    comfort = analysis.comfort
+    if isinstance(comfort, ComfortLimit):
+        return "objectives met" if comfort.status == "holds" else "objectives broken"
+    return "no answer"
+
+
+def build(
+    plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, cause: str, trial_requests: int
+) -> Result:
+    """The result of a run."""
+    findings = plain(analysis)
+    levels = findings.pop("levels")
+    return Result(
+        experiment=plan.name,
+        state=state,
+        cause=cause,
+        outcome=outcome(analysis),
+        verdict=sentences.verdict(analysis, plan),
+        totals=Totals(
+            duration_s=float(run.seconds),
+            requests=int(run.completed.sum()),
+            errors=int(run.errors.sum()),
+            trial_requests=trial_requests,
+            errors_by_kind={kind: int(counts.sum()) for kind, counts in run.error_kinds.items()},
+        ),
+        levels=levels,
+        findings=findings,
+        notes=[NoteModel.model_validate(note.as_dict()) for note in sentences.notes(analysis, plan)],
+        plan=document.to_document(plan),
+    )
+
+
+def plain(value: Any) -> Any:
+    """Plain JSON data of dataclasses and arrays; NaN and infinity become None.
+
+    Fields marked ``repr=False`` are working data and are left out.
+    """
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value) if f.repr}
+    if isinstance(value, dict):
+        return {str(key): plain(item) for key, item in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(item) for item in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value
+
+
+def seconds_csv(run: RunData) -> str:
+    """One line per second: load, throughput, percentiles, errors, resources. Empty is unmeasured."""
+    block = np.arange(run.seconds)
+    histograms = run.histograms.blocks(block, run.seconds)
+    percentiles = {p: percentiles_s(histograms, p) for p in (50, 95, 99)}
+    columns: dict[str, Iterable[float]] = {
+        "second": block,
+        "planned_users": run.planned_users,
+        "users": run.users,
+        "in_flight": run.in_flight,
+        "started": run.started.sum(axis=1),
+        "completed": run.completed.sum(axis=1),
+        "errors": run.errors.sum(axis=1),
+        **{f"p{p}_s": values for p, values in percentiles.items()},
+        "generator_cpu": run.generator_cpu,
+        **{f"{r.key}.utilisation": r.utilisation for r in run.resources},
+        **{f"{r.key}.waiting": r.waiting for r in run.resources if r.waiting is not None},
+    }
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(columns)
+    for row in zip(*columns.values(), strict=True):
+        writer.writerow("" if math.isnan(v) else f"{v:.10g}" for v in map(float, row))
+    return out.getvalue()
+
+
+class RequestsFile:
+    """Writes request records to a Parquet file (zstd) as they come, with names for numbers."""
+
+    def __init__(self, target: Path | pa.NativeFile, plan: Plan) -> None:
+        self._steps = pa.array([step.name for _, step in plan.steps])
+        self._journeys = pa.array([journey.name for journey in plan.journeys])
+        self._writer = pq.ParquetWriter(target, self.schema(), compression="zstd")
+
+    @staticmethod
+    def schema() -> pa.Schema:
+        text = pa.dictionary(pa.int32(), pa.string())
+        named = {"journey": text, "step": text, "error": text}
+        return pa.schema([pa.field(f.name, named.get(f.name, f.type)) for f in SCHEMA])
+
+    def write(self, table: pa.Table) -> None:
+        names = {"journey": self._journeys, "step": self._steps, "error": pa.array(ERRORS)}
+        columns = []
+        for name in table.column_names:
+            column = table[name].combine_chunks()
+            if name in names:
+                column = pa.DictionaryArray.from_arrays(column.cast(pa.int32()), names[name])
+            columns.append(column)
+        self._writer.write_table(pa.Table.from_arrays(columns, schema=self.schema()))
+
+    def close(self) -> None:
+        self._writer.close()
