@@ -93,16 +93,13 @@ def encode(counts: IntArray) -> bytes:
 
 def decode(data: bytes) -> tuple[IntArray, IntArray]:
     """Buckets and counts, both shape (nonzero,), from :func:`encode`'s bytes."""
-    numbers: list[int] = []
-    value = shift = 0
-    for byte in zlib.decompress(data):
-        value |= (byte & 127) << shift
-        if byte & 128:
-            shift += 7
-        else:
-            numbers.append(value)
-            value = shift = 0
-    pairs = np.array(numbers, dtype=np.int64).reshape(-1, 2)
+    raw = np.frombuffer(zlib.decompress(data), dtype=np.uint8).astype(np.int64)
+    if not raw.size:
+        return raw, raw
+    last = np.flatnonzero(raw < 128)
+    first = np.concatenate([[0], last[:-1] + 1])
+    place = np.arange(raw.size) - np.repeat(first, last - first + 1)
+    pairs = np.add.reduceat((raw & 127) << (7 * place), first).reshape(-1, 2)
     return np.cumsum(pairs[:, 0]), pairs[:, 1]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
@@ -78,6 +79,25 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
         error_kinds=dict(kinds),
     )
     return rollup, histograms
+
+
+_ENTRY = struct.Struct("<HI")
+
+
+def pack_histograms(histograms: Mapping[int, bytes]) -> bytes:
+    """Encoded histograms by step as one blob."""
+    return b"".join(_ENTRY.pack(step, len(data)) + data for step, data in histograms.items())
+
+
+def unpack_histograms(blob: bytes) -> dict[int, bytes]:
+    """The inverse of :func:`pack_histograms`."""
+    found, offset = {}, 0
+    while offset < len(blob):
+        step, size = _ENTRY.unpack_from(blob, offset)
+        offset += _ENTRY.size
+        found[step] = blob[offset : offset + size]
+        offset += size
+    return found
 
 
 @dataclass(frozen=True)

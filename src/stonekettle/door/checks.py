@@ -1,0 +1,108 @@
+"""``./kettle test`` and ``./kettle lint``: everything that is checked before a commit."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from stonekettle.door import install
+from stonekettle.door.places import PYTHON, ROOT, WEB, DoorError, tool_environment
+from stonekettle.door.postgres import Cluster, free_port, new_password
+from stonekettle.door.supervisor import Child, Supervisor
+
+CODE = {".py", ".ts", ".vue", ".css", ".sh"}
+SKIPPED = {"node_modules", "dist", ".venv", "migrations", "__pycache__"}
+GENERATED = {"schema.d.ts"}
+
+
+def test(arguments: list[str]) -> int:
+    """Lint, front-end tests, then all Python tests against an own database. ``arguments`` go to
+    pytest; with any given, only pytest runs."""
+    install.install(testing=True)
+    if not arguments and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
+        return code
+    with database() as environment:
+        return _step("Python tests", [str(PYTHON), "-m", "pytest", *arguments], ROOT, environment)
+
+
+def lint() -> int:
+    """Style, types, layers and sizes. Every check runs; the first failure's code is returned."""
+    install.install(testing=True)
+    python = str(PYTHON)
+    checks = [
+        ("Style", [python, "-m", "ruff", "check", "."], ROOT),
+        ("Format", [python, "-m", "ruff", "format", "--check", "."], ROOT),
+        ("Types", [python, "-m", "mypy"], ROOT),
+        ("Layers", [str(PYTHON.parent / "lint-imports")], ROOT),
+        ("Front-end types", ["npm", "run", "--silent", "types"], WEB),
+        ("Front-end style", ["npm", "run", "--silent", "lint"], WEB),
+    ]
+    codes = [_step(name, command, folder) for name, command, folder in checks]
+    code, tests = count_lines()
+    print(f"Code {code} lines, tests {tests} lines: tests are {tests / (code + tests):.0%} of all.")
+    return next((c for c in codes if c), 0)
+
+
+def count_lines(root: Path = ROOT) -> tuple[int, int]:
+    """Lines of code and of tests that are not blank."""
+    code = tests = 0
+    for folder, folders, files in os.walk(root):
+        folders[:] = [f for f in folders if f not in SKIPPED and not f.startswith(".")]
+        for name in files:
+            path = Path(folder) / name
+            if path.suffix not in CODE and path.name != "kettle" or name in GENERATED:
+                continue
+            lines = sum(1 for line in path.read_text(errors="replace").splitlines() if line.strip())
+            if "tests" in path.parts or ".test." in name:
+                tests += lines
+            else:
+                code += lines
+    return code, tests
+
+
+@contextmanager
+def database() -> Iterator[dict[str, str]]:
+    """An own PostgreSQL for the tests, gone afterwards; yields the environment that reaches it."""
+    folder = Path(tempfile.mkdtemp(prefix="kettle-test-", dir="/tmp"))
+    folder.chmod(0o755)
+    cluster = Cluster.for_data(folder, free_port(), new_password())
+    supervisor = Supervisor(print)
+    try:
+        cluster.initialise()
+        log = folder / "postgres.log"
+        supervisor.start(
+            Child("postgres", [*cluster.command, "-c", "fsync=off"], tool_environment(), log, signal.SIGINT, cluster.identity())
+        )
+        cluster.wait_until_ready()
+        yield tool_environment(**cluster.environment, DJANGO_SETTINGS_MODULE="stonekettle.server.settings")
+    finally:
+        supervisor.stop_all()
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.rmtree(cluster.folder, ignore_errors=True)
+
+
+def product_command(arguments: list[str]) -> int:
+    """A command of the product itself (run, schema, bench), once its packages are there."""
+    install.install(say=lambda line: None)
+    return subprocess.run(
+        [str(PYTHON), "-m", "stonekettle.cli", *arguments], env=tool_environment(), check=False
+    ).returncode
+
+
+def _step(name: str, command: list[str], folder: Path, environment: dict[str, str] | None = None) -> int:
+    env = environment or tool_environment()
+    found = shutil.which(command[0], path=env["PATH"])
+    if found is None:
+        raise DoorError(f"{name}: {command[0]} is not installed.")
+    print(f"── {name}", flush=True)
+    began = time.monotonic()
+    code = subprocess.run([found, *command[1:]], cwd=folder, env=env, check=False).returncode
+    print(f"── {name}: {'passed' if code == 0 else 'FAILED'} in {time.monotonic() - began:.0f} s", flush=True)
+    return code

@@ -1,0 +1,177 @@
+"""Starts and stops the whole installation."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+
+from stonekettle.door import install
+from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, tool_environment
+from stonekettle.door.postgres import Cluster, free_port, new_password
+from stonekettle.door.supervisor import Child, Supervisor, birth
+
+DEMO_USER = "planner"
+REGION = "local"
+ANSWER_LIMIT_S = 30.0
+STOP_LIMIT_S = 40.0
+FREE_BYTES = 300_000_000
+
+
+def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = print) -> int:
+    """Start everything and stay until stopped. Returns the exit code."""
+    running = running_pid(data)
+    if running is not None:
+        raise DoorError(f"It is running already (process {running}). Stop it with:  ./kettle stop")
+    _check_port(port)
+    install.install(say=say)
+    data.logs.mkdir(parents=True, exist_ok=True)
+    if shutil.disk_usage(data.folder).free < FREE_BYTES:
+        raise DoorError(f"The disk of {data.folder} is full. Free some space, or use --data DIR elsewhere.")
+    kept = _settings(data)
+    cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
+    practice_port = free_port()
+    environment = tool_environment(
+        **cluster.environment,
+        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
+        KETTLE_DATA=str(data.folder),
+        KETTLE_SECRET_KEY=kept["secret_key"],
+        KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
+        KETTLE_REGION=REGION,
+    )
+    supervisor = Supervisor(say)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, supervisor.request_stop)
+    data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
+    try:
+        say("Starting the database …")
+        cluster.initialise()
+        supervisor.start(
+            Child(
+                "postgres",
+                cluster.command,
+                environment,
+                data.logs / "postgres.log",
+                signal.SIGINT,
+                cluster.identity(),
+            )
+        )
+        cluster.wait_until_ready()
+        say("Bringing the data up to date …")
+        _manage(environment, "migrate", "--verbosity", "0")
+        password = _sign_in(data)
+        _manage(environment, "seed_demo", "--user", DEMO_USER, "--password", password, *([] if demo else ["--no-demo"]))
+        for name, module in _processes(port, practice_port).items():
+            supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
+        _wait_for_answer(port)
+        say(f"\nStone Kettle is at  http://127.0.0.1:{port}/")
+        say(f"Sign in as  {DEMO_USER}  with the password  {password}")
+        say(f"(kept in {data.sign_in_file}). Ctrl-C or ./kettle stop ends it.\n")
+        supervisor.watch()
+        say("Stopping …")
+    finally:
+        supervisor.stop_all()
+        data.pid_file.unlink(missing_ok=True)
+    return 0
+
+
+def stop(data: Data, say: Callable[[str], None] = print) -> int:
+    """Ask the running installation to end, and wait for it."""
+    pid = running_pid(data)
+    if pid is None:
+        say("It is not running.")
+        return 0
+    os.kill(pid, signal.SIGTERM)
+    give_up = time.monotonic() + STOP_LIMIT_S
+    while running_pid(data) is not None:
+        if time.monotonic() > give_up:
+            raise DoorError(f"Process {pid} did not end within {STOP_LIMIT_S:.0f} s.")
+        time.sleep(0.1)
+    say("Stopped.")
+    return 0
+
+
+def running_pid(data: Data) -> int | None:
+    """The process of a running installation; a file left by one that was killed does not count."""
+    try:
+        pid, born = data.pid_file.read_text().split()
+    except (OSError, ValueError):
+        return None
+    return int(pid) if birth(int(pid)) == born else None
+
+
+def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
+    worker = ["django", "procrastinate", "worker", "--shutdown-graceful-timeout", "3", "--delete-jobs", "successful"]
+    return {
+        "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
+        "web": ["stonekettle.server.wsgi", "--port", str(port)],
+        "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "4"],
+        "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "4"],
+    }
+
+
+def _check_port(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError as error:
+            raise DoorError(
+                f"Port {port} cannot be used ({(error.strerror or '').lower()}). "
+                f"Choose another:  ./kettle start --port {port + 1}"
+            ) from error
+
+
+def _settings(data: Data) -> dict[str, str | int]:  # type: ignore[type-arg]
+    if data.settings_file.exists():
+        return json.loads(data.settings_file.read_text())  # type: ignore[no-any-return]
+    fresh = {
+        "database_port": free_port(),
+        "database_password": new_password(),
+        "secret_key": secrets.token_urlsafe(48),
+    }
+    _write_secret(data.settings_file, json.dumps(fresh))
+    return fresh
+
+
+def _sign_in(data: Data) -> str:
+    """The demo user's password, made at the first start."""
+    if not data.sign_in_file.exists():
+        _write_secret(data.sign_in_file, f"{DEMO_USER} {secrets.token_urlsafe(9)}\n")
+    return data.sign_in_file.read_text().split()[1]
+
+
+def _write_secret(path: Path, text: str) -> None:
+    path.touch(mode=0o600)
+    path.write_text(text)
+
+
+def _manage(environment: dict[str, str], *command: str) -> None:
+    done = subprocess.run(
+        [str(PYTHON), "-m", "django", *command], env=environment, capture_output=True, text=True, cwd=ROOT
+    )
+    if done.returncode != 0:
+        tail = "\n  ".join((done.stderr or done.stdout).strip().splitlines()[-8:])
+        raise DoorError(f"`{command[0]}` failed:\n  {tail}")
+
+
+def _wait_for_answer(port: int) -> None:
+    give_up = time.monotonic() + ANSWER_LIMIT_S
+    while time.monotonic() < give_up:
+        try:
+            with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/me", timeout=2):
+                return
+        except (urllib.error.URLError, OSError):
+            time.sleep(0.1)
+    raise DoorError("The web application does not answer; its log is logs/web.log in the data folder.")
+
+

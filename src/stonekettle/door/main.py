@@ -1,0 +1,68 @@
+"""The commands of the front door."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from stonekettle.door import checks, doctor, house
+from stonekettle.door.places import ROOT, Data, DoorError
+
+DEFAULT_PORT = 8800
+PRODUCT_COMMANDS = {
+    "run": "run a plan without the web application (see ./kettle run --help)",
+    "schema": "print the JSON Schema of the plan or the result",
+    "bench": "measure: ./kettle bench engine | truth",
+}
+
+
+def main(arguments: list[str] | None = None) -> int:
+    given = sys.argv[1:] if arguments is None else arguments
+    try:
+        if given and given[0] in PRODUCT_COMMANDS:
+            return checks.product_command(given)
+        if given and given[0] == "test":
+            return checks.test(given[1:])
+        return _dispatch(_parser().parse_args(given))
+    except DoorError as error:
+        print(error, file=sys.stderr)
+        return 2
+    except KeyboardInterrupt:
+        return 130
+
+
+def _dispatch(chosen: argparse.Namespace) -> int:
+    if chosen.command == "lint":
+        return checks.lint()
+    data = Data(chosen.data.resolve())
+    if chosen.command == "start":
+        return house.start(data, chosen.port, demo=not chosen.no_demo)
+    if chosen.command == "stop":
+        return house.stop(data)
+    if chosen.command == "shots":
+        from stonekettle.door import shots
+
+        return shots.refresh()
+    lines, healthy = doctor.report(data)
+    print("\n".join(lines))
+    return 0 if healthy else 1
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="./kettle", description="Stone Kettle")
+    commands = parser.add_subparsers(dest="command", required=True)
+    start = commands.add_parser("start", help="install what is missing and start everything")
+    start.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"of the web application ({DEFAULT_PORT})")
+    start.add_argument("--no-demo", action="store_true", help="without demo experiments")
+    stop = commands.add_parser("stop", help="end everything")
+    look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")
+    for command in (start, stop, look):
+        command.add_argument("--data", type=Path, default=ROOT / "var", help="folder with all data (var)")
+    commands.add_parser("lint", help="style, types, layers and the share of tests")
+    shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")
+    shots.set_defaults(data=ROOT / "var")
+    commands.add_parser("test", help="everything that must pass before a commit")
+    for name, text in PRODUCT_COMMANDS.items():
+        commands.add_parser(name, help=text)
+    return parser

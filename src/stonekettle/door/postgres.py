@@ -1,0 +1,146 @@
+"""An own PostgreSQL cluster on loopback, under the data folder."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import pwd
+import secrets
+import socket
+import subprocess
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from stonekettle.door.places import DoorError
+
+USER = DATABASE = "stonekettle"
+READY_LIMIT_S = 30.0
+ROLE_WHEN_ROOT = "postgres"
+INSTALLATIONS = Path("/usr/lib/postgresql")
+
+
+def find_binaries() -> Path | None:
+    """The folder with ``initdb`` and ``postgres``, the newest version, or None."""
+    found = sorted(INSTALLATIONS.glob("*/bin/initdb"), key=lambda p: int(p.parts[-3]))
+    return found[-1].parent if found else None
+
+
+def free_port(preferred: int = 0) -> int:
+    """``preferred`` when nobody listens there, otherwise any free port on loopback."""
+    for port in (preferred, 0):
+        with socket.socket() as probe:
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise DoorError("No port is free on 127.0.0.1.")
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """A cluster in ``folder`` listening on ``port``. As root it runs as the user postgres, since
+    PostgreSQL refuses to run as root."""
+
+    folder: Path
+    port: int
+    password: str
+
+    @classmethod
+    def for_data(cls, data: Path, port: int, password: str) -> Cluster:
+        """The cluster of a data folder. Where its user may not enter that folder, the cluster
+        lies in /var/tmp under a name made from the folder's."""
+        folder = data / "postgres"
+        if os.geteuid() == 0 and not _may_enter(data):
+            mark = hashlib.sha256(str(data.resolve()).encode()).hexdigest()[:12]
+            folder = Path("/var/tmp") / f"stonekettle-{mark}"
+        return cls(folder, port, password)
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """What Django needs to reach it."""
+        return {
+            "KETTLE_DB_NAME": DATABASE,
+            "KETTLE_DB_USER": USER,
+            "KETTLE_DB_PASSWORD": self.password,
+            "KETTLE_DB_HOST": "127.0.0.1",
+            "KETTLE_DB_PORT": str(self.port),
+        }
+
+    @property
+    def command(self) -> list[str]:
+        """Runs the server in the foreground."""
+        settings = {
+            "listen_addresses": "127.0.0.1",
+            "port": str(self.port),
+            "unix_socket_directories": "",
+            "max_connections": "60",
+            "shared_buffers": "64MB",
+            "logging_collector": "off",
+        }
+        options = [part for key, value in settings.items() for part in ("-c", f"{key}={value}")]
+        return [str(_binaries() / "postgres"), "-D", str(self.folder), *options]
+
+    def initialise(self) -> None:
+        """Make the cluster if it is not there."""
+        if (self.folder / "PG_VERSION").exists():
+            return
+        self.folder.mkdir(parents=True, exist_ok=True)
+        with tempfile.NamedTemporaryFile("w", prefix="kettle-", dir="/tmp") as secret:
+            secret.write(self.password + "\n")
+            secret.flush()
+            if os.geteuid() == 0:
+                owner = pwd.getpwnam(ROLE_WHEN_ROOT)
+                os.chown(self.folder, owner.pw_uid, owner.pw_gid)
+                os.chown(secret.name, owner.pw_uid, owner.pw_gid)
+            command = [
+                str(_binaries() / "initdb"), "-D", str(self.folder), "-U", USER, "-A", "scram-sha-256",
+                f"--pwfile={secret.name}", "-E", "UTF8", "--locale=C.UTF-8",
+            ]  # fmt: skip
+            done = subprocess.run(command, capture_output=True, text=True, cwd="/", **self.identity())
+        if done.returncode != 0:
+            raise DoorError(f"The database could not be made: {(done.stderr or done.stdout).strip()}")
+
+    def identity(self) -> dict[str, str | list[str]]:
+        """As whom to run its processes, as arguments of subprocess."""
+        if os.geteuid() != 0:
+            return {}
+        return {"user": ROLE_WHEN_ROOT, "group": ROLE_WHEN_ROOT, "extra_groups": []}
+
+    def wait_until_ready(self) -> None:
+        """Until it answers queries, then make the database if it is not there."""
+        give_up = time.monotonic() + READY_LIMIT_S
+        while self._query("postgres", "select 1") is None:
+            if time.monotonic() > give_up:
+                raise DoorError("The database did not start; its log is in the folder logs, postgres.log.")
+            time.sleep(0.1)
+        if not self._query("postgres", f"select 1 from pg_database where datname = '{DATABASE}'"):
+            self._query("postgres", f"create database {DATABASE}")
+
+    def _query(self, database: str, text: str) -> str | None:
+        address = ["-h", "127.0.0.1", "-p", str(self.port), "-U", USER, "-d", database]
+        done = subprocess.run(
+            ["psql", "-X", "-q", "-A", "-t", *address, "-c", text],
+            capture_output=True,
+            text=True,
+            env={**os.environ, "PGPASSWORD": self.password, "PGCONNECT_TIMEOUT": "3"},
+        )
+        return done.stdout.strip() if done.returncode == 0 else None
+
+
+def new_password() -> str:
+    return secrets.token_urlsafe(24)
+
+
+def _binaries() -> Path:
+    found = find_binaries()
+    if found is None:
+        raise DoorError("PostgreSQL is not installed. Install it with:  apt-get install -y postgresql")
+    return found
+
+
+def _may_enter(folder: Path) -> bool:
+    """Whether the user postgres can reach ``folder``: every parent lets others pass."""
+    return all(parent.stat().st_mode & 0o001 for parent in [folder.resolve(), *folder.resolve().parents])

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ExperimentsConfig(AppConfig):
+    name = "stonekettle.server.experiments"
+    label = "experiments"

@@ -1,0 +1,33 @@
+"""Demo data: the example experiments and a user to sign in as. Does nothing the second time."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.core.management.base import BaseCommand, CommandParser
+
+from stonekettle.server.experiments import rules
+from stonekettle.server.experiments.models import Experiment
+
+EXAMPLES = ("quick.yaml", "quillport.yaml")
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--user", required=True)
+        parser.add_argument("--password", required=True)
+        parser.add_argument("--no-demo", action="store_true", help="the user only")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        users = get_user_model().objects
+        user = users.filter(username=options["user"]).first()
+        if user is None:
+            user = users.create_user(options["user"], password=options["password"])
+        if options["no_demo"] or Experiment.objects.exists():
+            return
+        for name in EXAMPLES:
+            rules.create((settings.ROOT / "examples" / name).read_text(), user)

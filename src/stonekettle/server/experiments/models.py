@@ -1,0 +1,58 @@
+"""Experiments and their revisions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+from stonekettle.plan import document
+from stonekettle.plan.models import Plan
+
+
+class ExperimentQuerySet(models.QuerySet["Experiment"]):
+    def with_current(self) -> ExperimentQuerySet:
+        """With the newest revision's number, and in the order of their last change."""
+        return self.annotate(current_number=models.Max("revisions__number")).order_by("-changed_at")
+
+
+class Experiment(models.Model):
+    """A question and everything needed to run it; what it is stands in its newest revision."""
+
+    name = models.CharField(max_length=80)
+    created_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
+
+    objects = ExperimentQuerySet.as_manager()
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def current(self) -> Revision:
+        return self.revisions.latest("number")
+
+
+class Revision(models.Model):
+    """One state of an experiment: the text as its author wrote it, and the checked document."""
+
+    experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    source = models.TextField()
+    document: models.JSONField[Any, Any] = models.JSONField()
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["experiment", "number"], name="one_revision_per_number"),
+        )
+        ordering = ("-number",)
+
+    def __str__(self) -> str:
+        return f"{self.experiment} r{self.number}"
+
+    @property
+    def plan(self) -> Plan:
+        return document.from_document(self.document)

@@ -1,0 +1,59 @@
+"""Errors of the API as problem details (RFC 9457), with the path of the field at fault."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from ninja import NinjaAPI
+from ninja.errors import AuthenticationError, AuthorizationError, HttpError, ValidationError
+
+from stonekettle.plan.problems import PlanError
+
+CONTENT_TYPE = "application/problem+json"
+
+
+class Conflict(Exception):
+    """What was asked cannot be done in the present state; the message says why and what to do."""
+
+
+def problem(status: int, title: str, detail: str, **more: Any) -> HttpResponse:
+    body = {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
+    return JsonResponse(body, status=status, content_type=CONTENT_TYPE)
+
+
+def install(api: NinjaAPI) -> None:
+    """Answer every expected exception with a problem."""
+
+    @api.exception_handler(PlanError)
+    def _plan(request: HttpRequest, error: PlanError) -> HttpResponse:
+        found = [p.as_dict() for p in error.problems]
+        return problem(422, "The plan cannot run", str(error), problems=found)
+
+    @api.exception_handler(Conflict)
+    def _conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
+        return problem(409, "Not possible now", str(error))
+
+    @api.exception_handler(ValidationError)
+    def _validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
+        found = [
+            {"path": ".".join(map(str, e["loc"])), "message": e["msg"], "mend": "Correct the value."}
+            for e in error.errors
+        ]
+        return problem(422, "The request is not valid", "Some fields are wrong.", problems=found)
+
+    @api.exception_handler(AuthenticationError)
+    def _unauthenticated(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
+        return problem(401, "Not signed in", "Sign in first.")
+
+    @api.exception_handler(AuthorizationError)
+    def _forbidden(request: HttpRequest, error: AuthorizationError) -> HttpResponse:
+        return problem(403, "Not allowed", "You may not do this.")
+
+    @api.exception_handler(Http404)
+    def _missing(request: HttpRequest, error: Http404) -> HttpResponse:
+        return problem(404, "Not found", "There is no such object.")
+
+    @api.exception_handler(HttpError)
+    def _other(request: HttpRequest, error: HttpError) -> HttpResponse:
+        return problem(error.status_code, "Refused", str(error))

@@ -1,0 +1,24 @@
+"""From stored data to stored findings; can be done again at any time."""
+
+from __future__ import annotations
+
+from stonekettle.core import analysis
+from stonekettle.plan import document
+from stonekettle.report import result
+from stonekettle.server.runs import data
+from stonekettle.server.runs.models import Run
+
+
+def analyse(run: Run, *, state: str, cause: str) -> None:
+    """Compute and save the findings of a run that will end as ``state``."""
+    plan, measured = run.plan, data.load(run)
+    found = analysis.analyse(
+        measured, plan.profile, document.core_objectives(plan), plan.error_limit
+    )
+    built = result.build(
+        plan, measured, found, state=state, cause=cause, trial_requests=run.trial_requests
+    )
+    run.result = built.model_dump(mode="json")
+    run.verdict = built.verdict
+    run.analysis_version = found.version
+    run.save(update_fields=["result", "verdict", "analysis_version"])

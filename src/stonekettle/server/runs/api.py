@@ -1,0 +1,175 @@
+"""Runs over HTTP."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Query, Router, Schema, Status
+
+from stonekettle.engine.lifecycle import ENDED
+from stonekettle.report import result as results
+from stonekettle.server.experiments import outline
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs import data, rules
+from stonekettle.server.runs import plate as plates
+from stonekettle.server.runs.models import Run
+
+router = Router(tags=["runs"])
+PAGE = 50
+
+
+class RunLine(Schema):
+    id: int
+    experiment_id: int
+    experiment: str
+    revision: int
+    state: str
+    cause: str
+    verdict: str
+    queued_at: datetime
+    ended_at: datetime | None
+    ended: bool
+
+
+class RunPage(Schema):
+    runs: list[RunLine]
+    more: bool
+
+
+class TransitionLine(Schema):
+    state: str
+    cause: str
+    at: datetime
+
+
+class RunDetail(RunLine):
+    begun_at: float | None
+    elapsed_s: int
+    stop_requested_by: str
+    outline: outline.PlanOutline
+    transitions: list[TransitionLine]
+    result: results.Result | None
+
+
+class RunFilter(Schema):
+    experiment: int | None = None
+    in_progress: bool = False
+    before: int | None = None
+
+
+class Started(Schema):
+    id: int
+
+
+@router.post("/experiments/{experiment_id}/runs", response={201: Started})
+def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
+    """Queue a run of the experiment's newest revision."""
+    experiment = get_object_or_404(Experiment, pk=experiment_id)
+    user = request.user if request.user.is_authenticated else None
+    return Status(201, Started(id=rules.start(experiment, user).pk))
+
+
+@router.get("/runs", response=RunPage)
+def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
+    """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""
+    runs = Run.objects.select_related("revision__experiment").defer("result", "plan_document")
+    if only.experiment is not None:
+        runs = runs.of_experiment(only.experiment)
+    if only.in_progress:
+        runs = runs.in_progress()
+    if only.before is not None:
+        runs = runs.filter(pk__lt=only.before)
+    found = list(runs[: PAGE + 1])
+    return RunPage(runs=[RunLine(**_line(run)) for run in found[:PAGE]], more=len(found) > PAGE)
+
+
+@router.get("/runs/{run_id}", response=RunDetail)
+def get_run(request: HttpRequest, run_id: int) -> RunDetail:
+    """A run with its history and findings."""
+    run = get_object_or_404(Run.objects.select_related("revision__experiment"), pk=run_id)
+    return RunDetail(
+        **_line(run),
+        begun_at=run.begun_at,
+        elapsed_s=data.seconds_stored(run),
+        stop_requested_by=run.stop_requested_by,
+        outline=outline.of(run.plan),
+        transitions=[
+            TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()
+        ],
+        result=results.Result.model_validate(run.result) if run.result else None,
+    )
+
+
+@router.get("/runs/{run_id}/plate", response=plates.Plate)
+def get_plate(request: HttpRequest, run_id: int) -> plates.Plate:
+    """Everything measured so far, as columns over time."""
+    return plates.draw(data.load(get_object_or_404(Run, pk=run_id)))
+
+
+@router.post("/runs/{run_id}/stop", response={202: Started})
+def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
+    """Ask the run to end; its users finish the step they are in."""
+    rules.request_stop(get_object_or_404(Run, pk=run_id), request.user.get_username())
+    return Status(202, Started(id=run_id))
+
+
+@router.get("/runs/{run_id}/result.json")
+def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
+    run = _ended(run_id)
+    if run.result is None:
+        raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
+    return _download(json.dumps(run.result, indent=2), "application/json", f"run-{run_id}-result.json")
+
+
+@router.get("/runs/{run_id}/seconds.csv")
+def download_seconds(request: HttpRequest, run_id: int) -> HttpResponse:
+    text = results.seconds_csv(data.load(_ended(run_id)))
+    return _download(text, "text/csv", f"run-{run_id}-seconds.csv")
+
+
+@router.get("/runs/{run_id}/requests.parquet")
+def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
+    """Every request, streamed through a file that is gone once sent."""
+    run = _ended(run_id)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "requests.parquet"
+        writer = results.RequestsFile(path, run.plan)
+        for table in data.request_tables(run):
+            writer.write(table)
+        writer.close()
+        opened = path.open("rb")
+    return FileResponse(opened, as_attachment=True, filename=f"run-{run_id}-requests.parquet")
+
+
+def _ended(run_id: int) -> Run:
+    run = get_object_or_404(Run, pk=run_id)
+    if run.run_state not in ENDED:
+        raise Conflict(f"Run {run.pk} is still {run.state}; its files are complete when it has ended.")
+    return run
+
+
+def _download(text: str, content_type: str, name: str) -> HttpResponse:
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return HttpResponse(text, content_type=content_type, headers=headers)
+
+
+def _line(run: Run) -> dict[str, Any]:
+    return {
+        "id": run.pk,
+        "experiment_id": run.revision.experiment_id,
+        "experiment": run.revision.experiment.name,
+        "revision": run.revision.number,
+        "state": run.state,
+        "cause": run.cause,
+        "verdict": run.verdict,
+        "queued_at": run.queued_at,
+        "ended_at": run.ended_at,
+        "ended": run.run_state in ENDED,
+    }

@@ -1,0 +1,140 @@
+"""Runs and everything measured in them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+from stonekettle.engine.lifecycle import ENDED, RunState
+from stonekettle.plan import document
+from stonekettle.plan.models import Plan
+from stonekettle.server.experiments.models import Revision
+
+STATES = [(state.value, state.value) for state in RunState]
+
+
+class RunQuerySet(models.QuerySet["Run"]):
+    def in_progress(self) -> RunQuerySet:
+        return self.exclude(state__in=[state.value for state in ENDED])
+
+    def of_experiment(self, experiment_id: int) -> RunQuerySet:
+        return self.filter(revision__experiment_id=experiment_id)
+
+
+class Run(models.Model):
+    """One execution of an experiment's revision.
+
+    ``plan`` is the plan as it ran, addresses resolved. ``begun_at`` is the start of load in
+    seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the leading
+    worker's sign of life. ``result`` is the document of the findings, None before analysis.
+    """
+
+    revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
+    state = models.CharField(max_length=12, choices=STATES, default=RunState.QUEUED.value)
+    cause = models.TextField(default="")
+    plan_document: models.JSONField[Any, Any] = models.JSONField()
+    trial_requests = models.PositiveIntegerField(default=0)
+    requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    begun_at = models.FloatField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    stop_requested_by = models.CharField(max_length=150, default="")
+    conductor_seen_at = models.DateTimeField(null=True)
+    drain_ordered = models.BooleanField(default=False)
+    verdict = models.TextField(default="")
+    result: models.JSONField[Any, Any] = models.JSONField(null=True)
+    analysis_version = models.PositiveIntegerField(null=True)
+
+    objects = RunQuerySet.as_manager()
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"run {self.pk} of {self.revision}"
+
+    @property
+    def run_state(self) -> RunState:
+        return RunState(self.state)
+
+    @property
+    def plan(self) -> Plan:
+        return document.from_document(self.plan_document)
+
+
+class Transition(models.Model):
+    """A run became ``state`` at a moment, for a cause."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="transitions")
+    state = models.CharField(max_length=12, choices=STATES)
+    cause = models.TextField()
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"run {self.run_id} {self.state}"
+
+
+class Generator(models.Model):
+    """A generator of a run and its sign of life."""
+
+    class State(models.TextChoices):
+        STARTING = "starting"
+        READY = "ready"
+        FINISHED = "finished"
+        LOST = "lost"
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="generators")
+    name = models.CharField(max_length=40)
+    region = models.CharField(max_length=40)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.STARTING)
+    reason = models.TextField(default="")
+    process_id = models.PositiveIntegerField(null=True)
+    clock_offset_s = models.FloatField(default=0.0)
+    seen_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["run", "name"], name="one_generator_per_name"),)
+
+    def __str__(self) -> str:
+        return f"{self.name} of run {self.run_id}"
+
+
+class GeneratorSecond(models.Model):
+    """One second of one generator: its rollup, histograms by step, and request records (Arrow)."""
+
+    generator = models.ForeignKey(Generator, models.CASCADE, related_name="seconds")
+    second = models.PositiveIntegerField()
+    rollup: models.JSONField[Any, Any] = models.JSONField()
+    histograms = models.BinaryField()
+    records = models.BinaryField()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["generator", "second"], name="one_row_per_generator_second"),
+        )
+        ordering = ("second",)
+
+    def __str__(self) -> str:
+        return f"second {self.second} of {self.generator_id}"
+
+
+class MeterSecond(models.Model):
+    """What the meters read for one second of a run."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="meter_seconds")
+    second = models.PositiveIntegerField()
+    readings: models.JSONField[Any, Any] = models.JSONField()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=["run", "second"], name="one_row_per_meter_second"),
+        )
+        ordering = ("second",)
+
+    def __str__(self) -> str:
+        return f"meters of run {self.run_id} at {self.second}"

@@ -1,0 +1,94 @@
+"""A run as columns for its plate, at most some 1,500 points a series."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from ninja import Schema
+
+from stonekettle.core.histogram import percentiles_s
+from stonekettle.core.run_data import RunData
+from stonekettle.core.types import FloatArray
+
+MAX_POINTS = 1500
+Column = list[float | None]
+
+
+class ResourceColumn(Schema):
+    key: str
+    component: str
+    name: str
+    kind: str
+    servers: float
+    utilisation: Column
+    waiting: Column | None
+
+
+class Plate(Schema):
+    """Columns over time; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
+
+    Times in seconds, rates per second, shares 0..1; null is unmeasured.
+    """
+
+    bin_s: int
+    t: Column
+    planned: Column
+    users: Column
+    in_flight: Column
+    throughput: Column
+    errors: Column
+    p50: Column
+    p95: Column
+    p99: Column
+    generator_cpu: Column
+    resources: list[ResourceColumn]
+
+
+def draw(run: RunData) -> Plate:
+    """Merge seconds into bins: means of levels, rates of counts, percentiles of merged histograms."""
+    n = run.seconds
+    width = max(1, math.ceil(n / MAX_POINTS))
+    bins = math.ceil(n / width)
+    bin_of = np.arange(n) // width
+    lengths = np.bincount(bin_of, minlength=bins).astype(np.float64)
+    merged = run.histograms.blocks(bin_of, bins) if n else np.zeros((0, 1))
+
+    def mean(values: FloatArray) -> Column:
+        known = np.isfinite(values)
+        sums = np.bincount(bin_of[known], values[known], bins)
+        counts = np.bincount(bin_of[known], minlength=bins)
+        return [float(s / c) if c else None for s, c in zip(sums, counts, strict=True)]
+
+    def rate(counts: Any) -> Column:
+        return [float(x) for x in np.bincount(bin_of, counts, bins) / lengths]
+
+    def percentile(percent: float) -> Column:
+        return [None if math.isnan(x) else float(x) for x in percentiles_s(merged, percent)] if n else []
+
+    return Plate(
+        bin_s=width,
+        t=[float(b * width + length / 2) for b, length in enumerate(lengths)],
+        planned=mean(run.planned_users),
+        users=mean(run.users),
+        in_flight=mean(run.in_flight),
+        throughput=rate(run.succeeded),
+        errors=rate(run.errors.sum(axis=1)),
+        p50=percentile(50),
+        p95=percentile(95),
+        p99=percentile(99),
+        generator_cpu=mean(run.generator_cpu),
+        resources=[
+            ResourceColumn(
+                key=r.key,
+                component=r.component,
+                name=r.name,
+                kind=r.kind,
+                servers=r.servers,
+                utilisation=mean(r.utilisation),
+                waiting=mean(r.waiting) if r.waiting is not None else None,
+            )
+            for r in run.resources
+        ],
+    )

@@ -1,0 +1,66 @@
+"""What may happen to a run: the one place where its state changes."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from django.contrib.auth.models import AbstractBaseUser
+from django.db import transaction
+from django.utils import timezone
+
+from stonekettle.engine.lifecycle import ENDED, RunState, check_move
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs.models import Run, Transition
+
+CONDUCTOR_SILENCE = timedelta(seconds=20)
+"""A run whose conductor gave no sign of life for so long has lost it."""
+
+
+@transaction.atomic
+def start(experiment: Experiment, user: AbstractBaseUser | None) -> Run:
+    """Queue a run of the newest revision. One at a time: runs would disturb each other."""
+    from stonekettle.server.runs import tasks
+
+    Experiment.objects.select_for_update().order_by("pk").first()
+    busy = Run.objects.in_progress().first()
+    if busy is not None:
+        raise Conflict(f"Run {busy.pk} is still {busy.state}. Wait for its end, or stop it first.")
+    revision = experiment.current
+    run = Run.objects.create(
+        revision=revision,
+        plan_document=revision.document,
+        requested_by=user,
+        cause="Waiting for a worker.",
+    )
+    Transition.objects.create(run=run, state=run.state, cause=run.cause)
+    tasks.conduct_run.defer(run_id=run.pk)
+    return run
+
+
+@transaction.atomic
+def move(run_id: int, state: RunState, cause: str) -> Run:
+    """Change a run's state, with its time and cause. Raises for a move the table does not hold."""
+    run = Run.objects.select_for_update().get(pk=run_id)
+    check_move(run.run_state, state)
+    run.state, run.cause = state.value, cause
+    if state in ENDED:
+        run.ended_at = timezone.now()
+    run.save(update_fields=["state", "cause", "ended_at"])
+    Transition.objects.create(run=run, state=run.state, cause=cause)
+    return run
+
+
+def request_stop(run: Run, user_name: str) -> None:
+    """Ask a run to end: its users finish the step they are in."""
+    if run.run_state in ENDED:
+        raise Conflict(f"Run {run.pk} has already ended ({run.state}).")
+    Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    if run.run_state == RunState.QUEUED:
+        move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
+
+
+def abandoned() -> list[Run]:
+    """Runs in progress whose conductor is gone."""
+    limit = timezone.now() - CONDUCTOR_SILENCE
+    return list(Run.objects.in_progress().filter(conductor_seen_at__lt=limit))

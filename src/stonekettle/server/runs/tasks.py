@@ -1,0 +1,67 @@
+"""What the workers do."""
+
+from __future__ import annotations
+
+import logging
+
+from django.conf import settings
+from procrastinate.contrib.django import app
+
+from stonekettle.engine.conductor import Ending, conduct
+from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine.local import practice_directory
+from stonekettle.server.runs import analysing, data, rules
+from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal
+from stonekettle.server.runs.generating import Courier
+from stonekettle.server.runs.keeping import patiently
+from stonekettle.server.runs.models import Generator, Run
+
+log = logging.getLogger(__name__)
+
+
+@app.task(queue="conductor")
+def conduct_run(run_id: int) -> None:
+    """Lead a run from preparing to its end."""
+    run = patiently(lambda: Run.objects.get(pk=run_id))
+    if run.run_state != RunState.QUEUED:
+        return  # stopped while it waited
+    journal = DatabaseJournal(run_id)
+    journal.stop_wanted()  # the first sign of life
+    try:
+        ending = conduct(
+            run.plan,
+            DatabaseFleet(run_id),
+            journal,
+            lambda: practice_directory(settings.PRACTICE_CONTROL),
+        )
+        journal.flush()
+    except Exception as error:
+        log.exception("run %s failed unexpectedly", run_id)
+        ending = Ending(RunState.FAILED, f"An unexpected error: {error}", True)
+    patiently(lambda: _end(run_id, ending))
+
+
+@app.task(queue="region-local")
+def generate(generator_id: int, index: int, count: int) -> None:
+    """Own one generator process of a run."""
+    generator = patiently(lambda: Generator.objects.select_related("run").get(pk=generator_id))
+    Courier(generator, index, count).carry()
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(queue="conductor", queueing_lock="fail_abandoned")
+def fail_abandoned(timestamp: int) -> None:
+    """Runs whose worker was killed end as failed, with the findings of what was recorded."""
+    for run in rules.abandoned():
+        at = data.seconds_stored(run)
+        cause = f"The worker that led the run was lost; data reach to second {at}."
+        log.warning("run %s: %s", run.pk, cause)
+        _end(run.pk, Ending(RunState.FAILED, cause, at > 0))
+
+
+def _end(run_id: int, ending: Ending) -> None:
+    """Analyse what there is, then give the run its last state."""
+    run = Run.objects.get(pk=run_id)
+    if ending.has_data and data.seconds_stored(run):
+        analysing.analyse(run, state=ending.state, cause=ending.cause)
+    rules.move(run_id, ending.state, ending.cause)

@@ -1,0 +1,80 @@
+"""Django's settings. Everything that differs between installations comes from the environment,
+which the front door sets."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[3]
+DATA = Path(os.environ.get("KETTLE_DATA", ROOT / "var"))
+SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY", "only-for-tests-and-checks")
+DEBUG = False
+ALLOWED_HOSTS = os.environ.get("KETTLE_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
+
+INSTALLED_APPS = [
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
+    "django.contrib.sessions",
+    "procrastinate.contrib.django",
+    "stonekettle.server.access",
+    "stonekettle.server.experiments",
+    "stonekettle.server.runs",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+
+ROOT_URLCONF = "stonekettle.server.urls"
+WSGI_APPLICATION = "stonekettle.server.wsgi.application"
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": os.environ.get("KETTLE_DB_NAME", "stonekettle"),
+        "USER": os.environ.get("KETTLE_DB_USER", "stonekettle"),
+        "PASSWORD": os.environ.get("KETTLE_DB_PASSWORD", ""),
+        "HOST": os.environ.get("KETTLE_DB_HOST", "127.0.0.1"),
+        "PORT": os.environ.get("KETTLE_DB_PORT", "5432"),
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {"connect_timeout": 3},
+    }
+}
+
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_NAME = "kettle_csrf"
+SESSION_COOKIE_NAME = "kettle_session"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+DATA_UPLOAD_MAX_MEMORY_SIZE = 6_000_000
+
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+TIME_ZONE = "UTC"
+STATIC_URL = "/static/"
+WEB_BUILD = Path(os.environ.get("KETTLE_WEB", ROOT / "web" / "dist"))
+WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
+
+PRACTICE_CONTROL = os.environ.get("KETTLE_PRACTICE")
+"""Where the practice system tells its addresses, e.g. http://127.0.0.1:8802; None without it."""
+GENERATOR_REGION = os.environ.get("KETTLE_REGION", "local")
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": "WARNING"},
+    "loggers": {"stonekettle": {"level": "INFO"}},
+}

@@ -1,0 +1,22 @@
+"""The API under /api/, and the front end's one page for every other address."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
+from django.urls import path, re_path
+from django.views.decorators.cache import never_cache
+
+from stonekettle.server.api import api
+
+
+@never_cache
+def front_end(request: HttpRequest) -> HttpResponseBase:
+    """The page that draws every place of the application."""
+    page = settings.WEB_BUILD / "index.html"
+    if not page.is_file():
+        return HttpResponse("The front end is not built: run ./kettle start.", status=503)
+    return FileResponse(page.open("rb"), content_type="text/html; charset=utf-8")
+
+
+urlpatterns = [path("api/", api.urls), re_path(r"^(?!api/).*$", front_end)]

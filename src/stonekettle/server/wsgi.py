@@ -1,0 +1,25 @@
+"""The WSGI application, and its server when run as a module: ``--port N``."""
+
+from __future__ import annotations
+
+import argparse
+import os
+
+from django.core.wsgi import get_wsgi_application
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "stonekettle.server.settings")
+application = get_wsgi_application()
+
+
+def main() -> None:
+    import waitress
+
+    parser = argparse.ArgumentParser(prog="stonekettle.server.wsgi")
+    parser.add_argument("--port", type=int, required=True)
+    waitress.serve(
+        application, host="127.0.0.1", port=parser.parse_args().port, threads=8, ident="stone-kettle"
+    )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,38 @@
+import { QueryClient } from '@tanstack/vue-query'
+import createClient, { type Middleware } from 'openapi-fetch'
+import type { components, paths } from './schema'
+import { ProblemError, readProblem } from './problem'
+
+export type Schemas = components['schemas']
+
+function csrfToken(): string {
+  return /(?:^|; )kettle_csrf=([^;]+)/.exec(document.cookie)?.[1] ?? ''
+}
+
+const guard: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== 'GET') request.headers.set('X-CSRFToken', csrfToken())
+    return request
+  },
+  async onResponse({ response }) {
+    if (!response.ok) throw new ProblemError(await readProblem(response))
+  },
+}
+
+export const api = createClient<paths>({ baseUrl: window.location.origin })
+api.use(guard)
+
+/** The body of an answer; every refusal has become a ProblemError before. */
+export async function body<T>(call: Promise<{ data?: T }>): Promise<T> {
+  const { data } = await call
+  return data as T
+}
+
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: (count, error) => count < 2 && !(error instanceof ProblemError),
+      staleTime: 2_000,
+    },
+  },
+})

@@ -1,0 +1,166 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { api, body } from './client'
+
+const LIVE_MS = 600
+const IDLE_MS = 4_000
+
+export function useMe() {
+  return useQuery({ queryKey: ['me'], queryFn: () => body(api.GET('/api/me')), staleTime: 30_000 })
+}
+
+export function useExperiments() {
+  return useQuery({
+    queryKey: ['experiments'],
+    queryFn: () => body(api.GET('/api/experiments')),
+    refetchInterval: IDLE_MS,
+  })
+}
+
+export function useExperiment(id: MaybeRefOrGetter<number | undefined>) {
+  return useQuery({
+    queryKey: computed(() => ['experiment', toValue(id)]),
+    queryFn: () =>
+      body(
+        api.GET('/api/experiments/{experiment_id}', {
+          params: { path: { experiment_id: toValue(id) ?? 0 } },
+        }),
+      ),
+    enabled: computed(() => toValue(id) !== undefined),
+  })
+}
+
+export function useRuns(filter: MaybeRefOrGetter<{ experiment?: number; before?: number }> = {}) {
+  return useQuery({
+    queryKey: computed(() => ['runs', toValue(filter)]),
+    queryFn: () => body(api.GET('/api/runs', { params: { query: toValue(filter) } })),
+    refetchInterval: 2_000,
+    placeholderData: keepPreviousData,
+  })
+}
+
+export function useRunsInProgress() {
+  return useQuery({
+    queryKey: ['runs', 'in progress'],
+    queryFn: () => body(api.GET('/api/runs', { params: { query: { in_progress: true } } })),
+    refetchInterval: 2_000,
+  })
+}
+
+export function useRun(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['run', toValue(id)]),
+    queryFn: () =>
+      body(api.GET('/api/runs/{run_id}', { params: { path: { run_id: toValue(id) } } })),
+    refetchInterval: (query) => (query.state.data?.ended ? false : LIVE_MS),
+  })
+}
+
+export function usePlate(id: MaybeRefOrGetter<number>, live: MaybeRefOrGetter<boolean>) {
+  return useQuery({
+    queryKey: computed(() => ['plate', toValue(id)]),
+    queryFn: () =>
+      body(api.GET('/api/runs/{run_id}/plate', { params: { path: { run_id: toValue(id) } } })),
+    refetchInterval: () => (toValue(live) ? LIVE_MS : false),
+  })
+}
+
+export function useSignIn() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: { name: string; password: string }) =>
+      body(api.POST('/api/sign-in', { body: given })),
+    onSuccess: (me) => client.setQueryData(['me'], me),
+  })
+}
+
+export function useSignOut() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/sign-out')),
+    onSuccess: () => client.clear(),
+  })
+}
+
+export function useStartRun() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (experiment: number) =>
+      body(
+        api.POST('/api/experiments/{experiment_id}/runs', {
+          params: { path: { experiment_id: experiment } },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['runs'] }),
+  })
+}
+
+export function useStopRun() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (run: number) =>
+      body(api.POST('/api/runs/{run_id}/stop', { params: { path: { run_id: run } } })),
+    onSuccess: (_, run) => client.invalidateQueries({ queryKey: ['run', run] }),
+  })
+}
+
+export function useCheckPlan() {
+  return useMutation({
+    mutationFn: (source: string) => body(api.POST('/api/plans/check', { body: { source } })),
+  })
+}
+
+export function useSavePlan() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: async ({ id, source }: { id?: number; source: string }): Promise<number> => {
+      if (id === undefined)
+        return (await body(api.POST('/api/experiments', { body: { source } }))).id
+      await body(
+        api.PUT('/api/experiments/{experiment_id}', {
+          params: { path: { experiment_id: id } },
+          body: { source },
+        }),
+      )
+      return id
+    },
+    onSuccess: (id) => {
+      void client.invalidateQueries({ queryKey: ['experiments'] })
+      void client.invalidateQueries({ queryKey: ['experiment', id] })
+    },
+  })
+}
+
+export function useRestore() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ id, revision }: { id: number; revision: number }) =>
+      body(
+        api.POST('/api/experiments/{experiment_id}/restore', {
+          params: { path: { experiment_id: id } },
+          body: { revision },
+        }),
+      ),
+    onSuccess: (_, { id }) => client.invalidateQueries({ queryKey: ['experiment', id] }),
+  })
+}
+
+/** The outlines of all experiments, for the places that show their systems and journeys. */
+export function useOutlines() {
+  const experiments = useExperiments()
+  const ids = computed(() => experiments.data.value?.map((e) => e.id) ?? [])
+  return useQuery({
+    queryKey: computed(() => ['outlines', ids.value]),
+    queryFn: () =>
+      Promise.all(
+        ids.value.map((id) =>
+          body(
+            api.GET('/api/experiments/{experiment_id}', {
+              params: { path: { experiment_id: id } },
+            }),
+          ),
+        ),
+      ),
+    enabled: computed(() => experiments.isSuccess.value),
+  })
+}

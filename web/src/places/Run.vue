@@ -1,0 +1,246 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { usePlate, useRun, useStopRun } from '@/api/queries'
+import LevelTable from '@/plates/LevelTable.vue'
+import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
+import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/runPlate'
+import Action from '@/ui/Action.vue'
+import Grade from '@/ui/Grade.vue'
+import Loading from '@/ui/Loading.vue'
+import Problem from '@/ui/Problem.vue'
+import RunState from '@/ui/RunState.vue'
+import { clock, rate, seconds, users, when } from '@/ui/format'
+import { useShortcuts } from '@/ui/shortcuts'
+import { tokens } from '@/ui/theme'
+
+const props = defineProps<{ id: number }>()
+const run = useRun(() => props.id)
+const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
+const plate = usePlate(() => props.id, live)
+const stop = useStopRun()
+const axis = ref<Axis>('clock')
+const hovered = ref<Highlight | null>(null)
+const selected = ref<number | null>(null)
+
+const result = computed(() => run.data.value?.result)
+const levels = computed(() => (result.value?.levels ?? []) as unknown as LevelPoint[])
+const notes = computed(() => result.value?.notes ?? [])
+
+function boundary(kind: string): Boundary | null {
+  const note = notes.value.find(
+    (n) => n.kind === kind && ['strained', 'saturated'].includes(n.grade),
+  )
+  const found = note?.evidence as { at?: number; low?: number; high?: number } | undefined
+  if (found?.at == null || found.low == null || found.high == null) return null
+  return { value: found.at, low: found.low, high: found.high }
+}
+const goals = computed(() =>
+  (run.data.value?.outline.goals ?? []).map((g) => ({ label: g.label, limit: g.limit_s })),
+)
+const flags = computed(() => {
+  const begun = run.data.value?.begun_at
+  if (!begun) return []
+  return (run.data.value?.transitions ?? [])
+    .filter((t) => t.state === 'draining')
+    .map((t) => ({ t: new Date(t.at).getTime() / 1000 - begun, text: t.state }))
+})
+const input = computed<PlateInput | null>(() => {
+  if (!plate.data.value || !run.data.value) return null
+  return {
+    axis: axis.value,
+    plate: plate.data.value,
+    profile: run.data.value.outline.profile,
+    levels: levels.value,
+    comfort: boundary('comfort'),
+    saturation: boundary('saturation'),
+    goals: goals.value,
+    flags: flags.value,
+    tokens: tokens.value,
+  }
+})
+const highlight = computed<Highlight | null>(() => {
+  if (hovered.value) return hovered.value
+  const level = levels.value.find((l) => l.number === selected.value)
+  return level ? { rows: [], low: level.users, high: level.users } : null
+})
+const left = computed(() => {
+  const data = run.data.value
+  return data ? Math.max(0, data.outline.profile.duration_s - data.elapsed_s) : 0
+})
+const shown = computed(() => levels.value.find((l) => l.number === selected.value))
+
+function show(evidence: Record<string, unknown>) {
+  const { rows, at, low, high } = evidence as {
+    rows?: string[]
+    at?: number
+    low?: number
+    high?: number
+  }
+  hovered.value = { rows: rows ?? [], low: low ?? at ?? null, high: high ?? at ?? null }
+}
+function step(by: number) {
+  const count = levels.value.length
+  if (!count) return
+  const here = selected.value ?? (by > 0 ? 0 : count + 1)
+  selected.value = Math.min(count, Math.max(1, here + by))
+}
+useShortcuts([
+  {
+    keys: 'L',
+    says: 'Load axis or clock axis',
+    act: () => (axis.value = axis.value === 'clock' ? 'load' : 'clock'),
+  },
+  { keys: '[', says: 'Previous level', act: () => step(-1) },
+  { keys: ']', says: 'Next level', act: () => step(1) },
+  { keys: 'Escape', says: 'No level selected', act: () => (selected.value = null) },
+])
+const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
+</script>
+
+<template>
+  <Loading v-if="run.isPending.value" what="the run" />
+  <Problem v-else-if="run.isError.value && !run.data.value" :error="run.error.value" />
+  <div v-else-if="run.data.value" class="grid gap-8 lg:grid-cols-[2fr_1fr]">
+    <aside class="min-w-0 space-y-5 lg:order-2" aria-label="Findings">
+      <header class="space-y-1">
+        <h1 class="break-words">
+          <RouterLink :to="`/experiments/${run.data.value.experiment_id}`" class="text-ink">{{
+            run.data.value.experiment
+          }}</RouterLink>
+        </h1>
+        <p class="flex flex-wrap items-baseline gap-x-3">
+          <span>Run {{ id }}</span>
+          <RunState :state="run.data.value.state" data-testid="run-state" />
+          <span class="label">{{ when(run.data.value.queued_at) }}</span>
+        </p>
+        <Problem v-if="run.isError.value" :error="run.error.value" />
+      </header>
+
+      <section v-if="live" class="space-y-3" data-testid="progress">
+        <p>{{ run.data.value.cause }}</p>
+        <template v-if="run.data.value.begun_at">
+          <progress
+            class="h-2 w-full accent-[var(--copper)]"
+            :value="run.data.value.elapsed_s"
+            :max="run.data.value.outline.profile.duration_s"
+            aria-label="Part of the load profile done"
+          />
+          <p class="figures text-[13.5px]">
+            {{ clock(run.data.value.elapsed_s) }} done, {{ clock(left) }} left
+          </p>
+        </template>
+        <Action
+          v-if="!run.data.value.stop_requested_by"
+          kind="danger"
+          :busy="stop.isPending.value"
+          @click="stop.mutate(id)"
+        >
+          ■ Stop run
+        </Action>
+        <p v-else>{{ run.data.value.stop_requested_by }} asked to stop; users finish their step.</p>
+        <Problem v-if="stop.isError.value" :error="stop.error.value" />
+      </section>
+      <div
+        v-else-if="run.data.value.state !== 'finished'"
+        class="border-l-2 pl-3"
+        :class="run.data.value.state === 'failed' ? 'border-brick' : 'border-ochre'"
+        role="status"
+        data-testid="ending"
+      >
+        <p class="break-words">{{ run.data.value.cause }}</p>
+        <p v-if="result" class="label">What was recorded until then is analysed below.</p>
+      </div>
+
+      <section v-if="notes.length" class="space-y-4" data-testid="notes">
+        <article
+          v-for="note in notes"
+          :key="note.kind"
+          tabindex="0"
+          class="border-t border-rule pt-2"
+          :data-note="note.kind"
+          @mouseenter="show(note.evidence)"
+          @mouseleave="hovered = null"
+          @focus="show(note.evidence)"
+          @blur="hovered = null"
+        >
+          <h2 class="flex gap-2 text-[15.5px]">
+            <Grade :grade="note.grade" wordless />
+            <span class="min-w-0 break-words">{{ note.title.replaceAll('`', '') }}</span>
+          </h2>
+          <p class="break-words">{{ note.text.replaceAll('`', '') }}</p>
+          <details v-if="note.details.length" class="mt-1 text-[13.5px]">
+            <summary class="label cursor-pointer">Evidence</summary>
+            <ul class="mt-1 space-y-0.5">
+              <li v-for="line in note.details" :key="line" class="break-words">
+                {{ line.replaceAll('`', '') }}
+              </li>
+            </ul>
+          </details>
+        </article>
+      </section>
+
+      <section v-if="result" class="border-t border-rule pt-2">
+        <h2 class="text-[15.5px]">Files</h2>
+        <p class="flex flex-wrap gap-x-4">
+          <a v-for="name in downloads" :key="name" :href="`/api/runs/${id}/${name}`" download>{{
+            name
+          }}</a>
+        </p>
+      </section>
+    </aside>
+
+    <div class="min-w-0">
+      <div class="mb-2 flex flex-wrap items-center gap-3">
+        <div
+          role="radiogroup"
+          aria-label="Axis"
+          class="flex overflow-hidden rounded border border-rule"
+        >
+          <button
+            v-for="choice in ['clock', 'load'] as const"
+            :key="choice"
+            type="button"
+            role="radio"
+            :aria-checked="axis === choice"
+            class="px-3 py-1"
+            :class="axis === choice ? 'bg-ink text-paper' : 'bg-card'"
+            @click="axis = choice"
+          >
+            {{ choice === 'clock' ? 'Over time' : 'Against load' }}
+          </button>
+        </div>
+        <span class="label">Drag to select a window, double-click for all</span>
+      </div>
+      <RunPlate v-if="input && input.plate.t.length" :input="input" :highlight="highlight" />
+      <p v-else class="py-16 text-center text-ink-2" role="status">
+        {{ live ? 'No request has been completed yet.' : 'This run recorded nothing.' }}
+      </p>
+      <p v-if="shown" class="mt-2" data-testid="level">
+        <strong>Level {{ shown.number }}</strong
+        >, {{ clock(shown.start_s) }} to {{ clock(shown.end_s) }}: {{ users(shown.users) }} users,
+        {{ rate(shown.throughput) }}, half within {{ seconds(shown.p50_s) }}, 95 % within
+        {{ seconds(shown.p95_s) }}.
+      </p>
+      <details v-if="levels.length && input" class="mt-3">
+        <summary class="label cursor-pointer">Table of {{ levels.length }} levels</summary>
+        <LevelTable
+          class="mt-2"
+          :levels="levels"
+          :resources="input.plate.resources"
+          :selected="selected"
+          @select="selected = $event"
+        />
+      </details>
+      <details class="mt-2">
+        <summary class="label cursor-pointer">History of this run</summary>
+        <ul class="mt-2 space-y-1">
+          <li v-for="t in run.data.value.transitions" :key="t.at" class="break-words">
+            <RunState :state="t.state" />
+            <span class="label">{{ new Date(t.at).toLocaleTimeString() }}</span>
+            {{ t.cause }}
+          </li>
+        </ul>
+      </details>
+    </div>
+  </div>
+</template>

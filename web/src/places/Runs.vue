@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { useRuns } from '@/api/queries'
+import Action from '@/ui/Action.vue'
+import Loading from '@/ui/Loading.vue'
+import Problem from '@/ui/Problem.vue'
+import RunState from '@/ui/RunState.vue'
+import { when } from '@/ui/format'
+
+const router = useRouter()
+const before = ref<number[]>([])
+const runs = useRuns(() => (before.value.length ? { before: before.value.at(-1) } : {}))
+const list = computed(() => runs.data.value?.runs ?? [])
+function older() {
+  const last = list.value.at(-1)
+  if (last) before.value = [...before.value, last.id]
+}
+</script>
+
+<template>
+  <h1 class="mb-4">Runs</h1>
+  <Loading v-if="runs.isPending.value" what="the runs" />
+  <Problem v-else-if="runs.isError.value" :error="runs.error.value" />
+  <div v-else-if="!list.length" class="py-8">
+    <p class="max-w-prose">
+      No run yet. Open an experiment and start one; the demo's quick look takes a minute.
+    </p>
+    <Action class="mt-4" kind="primary" @click="router.push('/experiments')"
+      >Go to the experiments</Action
+    >
+  </div>
+  <template v-else>
+    <div class="overflow-x-auto">
+      <table>
+        <thead>
+          <tr>
+            <th>Run</th>
+            <th>State</th>
+            <th>Experiment</th>
+            <th class="w-1/2">Verdict</th>
+            <th>Started</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="run in list" :key="run.id">
+            <td>
+              <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
+            </td>
+            <td><RunState :state="run.state" /></td>
+            <td>
+              <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
+                run.experiment
+              }}</RouterLink>
+              <span class="label block">revision {{ run.revision }}</span>
+            </td>
+            <td class="break-words">{{ run.verdict || run.cause }}</td>
+            <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <div class="mt-4 flex gap-2">
+      <Action v-if="before.length" @click="before = before.slice(0, -1)">Newer runs</Action>
+      <Action v-if="runs.data.value?.more" @click="older">Older runs</Action>
+    </div>
+  </template>
+</template>

@@ -1,0 +1,121 @@
+<script setup lang="ts">
+import type { EChartsType } from 'echarts/core'
+import { computed, nextTick, ref, shallowRef, watch } from 'vue'
+import VChart from 'vue-echarts'
+import './echarts'
+import { RIGHT } from './layout'
+import { draw, figuresAt, place, type PlateInput } from './runPlate'
+
+export interface Highlight {
+  rows: string[]
+  low: number | null
+  high: number | null
+}
+
+const props = defineProps<{ input: PlateInput; highlight: Highlight | null }>()
+
+const chart = shallowRef<(EChartsType & { $el?: HTMLElement }) | null>(null)
+const cursor = ref<number | null>(null)
+const band = ref<{ left: number; width: number } | null>(null)
+
+const drawing = computed(() => draw(props.input))
+const figures = computed(() => {
+  const found = figuresAt(props.input, cursor.value)
+  return new Map(found.map((row) => [row.id, row.lines]))
+})
+const lit = computed(() => new Set(props.highlight?.rows ?? []))
+
+function onPointer(event: unknown) {
+  const info = (event as { axesInfo?: { value: number }[] }).axesInfo?.[0]
+  cursor.value = info ? info.value : null
+}
+
+/** Drag selects a window: the zoom tool stays taken as long as the plate is there. */
+function armSelection() {
+  chart.value?.dispatchAction({
+    type: 'takeGlobalCursor',
+    key: 'dataZoomSelect',
+    dataZoomSelectActive: true,
+  })
+}
+function resetWindow() {
+  chart.value?.dispatchAction({ type: 'dataZoom', start: 0, end: 100 })
+  placeBand()
+}
+
+function placeBand() {
+  const wanted = props.highlight
+  band.value = null
+  if (!wanted || wanted.low === null || wanted.high === null || !chart.value) return
+  const found = place(props.input, wanted.low, wanted.high)
+  if (!found) return
+  const [from, to] = found.map((x) => Number(chart.value?.convertToPixel({ xAxisIndex: 0 }, x)))
+  if (from === undefined || to === undefined || Number.isNaN(from + to)) return
+  band.value = { left: from - 1, width: Math.max(3, to - from + 2) }
+}
+
+watch(
+  () => [props.highlight, props.input] as const,
+  () => void nextTick(placeBand),
+)
+watch(
+  () => [props.input.axis, drawing.value.layout.rows.length] as const,
+  () => void nextTick(armSelection),
+)
+watch(chart, () => void nextTick(armSelection))
+</script>
+
+<template>
+  <div
+    class="relative"
+    :style="{ height: `${drawing.layout.height}px` }"
+    data-testid="plate"
+    :data-axis="input.axis"
+    @dblclick="resetWindow"
+    @mouseleave="cursor = null"
+  >
+    <VChart
+      ref="chart"
+      :option="drawing.option"
+      :update-options="{ replaceMerge: ['series', 'grid', 'xAxis', 'yAxis'] }"
+      autoresize
+      aria-hidden="true"
+      @update-axis-pointer="onPointer"
+      @globalout="cursor = null"
+    />
+    <div
+      v-if="band"
+      class="pointer-events-none absolute border-x border-copper bg-copper/15"
+      :style="{ left: `${band.left}px`, width: `${band.width}px`, top: '18px', bottom: '38px' }"
+      data-testid="evidence-band"
+    />
+    <div
+      v-for="row in drawing.layout.rows"
+      :key="row.id"
+      class="pointer-events-none absolute right-0 flex flex-col justify-start border-l-2 pl-2 transition-opacity"
+      :class="[
+        lit.has(row.id) ? 'border-copper' : 'border-transparent',
+        lit.size && !lit.has(row.id) ? 'opacity-45' : '',
+      ]"
+      :style="{ top: `${row.top - 2}px`, width: `${RIGHT - 12}px`, height: `${row.height + 4}px` }"
+      :data-row="row.id"
+    >
+      <template v-if="row.id.startsWith('resource:')">
+        <p class="flex justify-between gap-2 text-[13px] leading-[18px]">
+          <span class="truncate">{{ row.name }}</span>
+          <span class="figures whitespace-nowrap">{{ figures.get(row.id)?.[0] }}</span>
+        </p>
+      </template>
+      <template v-else>
+        <p class="label">{{ row.name }}</p>
+        <p
+          v-for="line in figures.get(row.id)"
+          :key="line"
+          class="figures text-[13.5px] leading-snug"
+        >
+          {{ line }}
+        </p>
+      </template>
+    </div>
+  </div>
+</template>

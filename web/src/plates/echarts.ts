@@ -1,0 +1,28 @@
+/** The parts of ECharts in use, registered once. */
+import { BarChart, CustomChart, LineChart, ScatterChart } from 'echarts/charts'
+import {
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  ToolboxComponent,
+  TooltipComponent,
+} from 'echarts/components'
+import { use } from 'echarts/core'
+import { CanvasRenderer } from 'echarts/renderers'
+
+use([
+  BarChart,
+  CustomChart,
+  LineChart,
+  ScatterChart,
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  ToolboxComponent,
+  TooltipComponent,
+  CanvasRenderer,
+])

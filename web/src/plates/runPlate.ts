@@ -1,0 +1,540 @@
+/** The plate of a run as an ECharts option: pure, from columns and findings to a drawing. */
+import type {
+  CustomSeriesRenderItemAPI,
+  CustomSeriesRenderItemParams,
+  EChartsOption,
+  SeriesOption,
+} from 'echarts'
+import type { Schemas } from '@/api/client'
+import { clock, figure, percent, rate, seconds, users } from '@/ui/format'
+import type { Tokens } from '@/ui/theme'
+import { LEFT, RIGHT, stack, type Layout } from './layout'
+
+export type Plate = Schemas['Plate']
+export type Profile = Schemas['ProfileOutline']
+export type Axis = 'clock' | 'load'
+
+/** One level of the findings, as far as the plate draws it. */
+export interface LevelPoint {
+  number: number
+  start_s: number
+  end_s: number
+  users: number
+  throughput: number
+  p50_s: number | null
+  p95_s: number | null
+  p99_s: number | null
+  in_flight: number
+  completions: number
+  errors: number
+  utilisation: Record<string, number | null>
+}
+
+export interface Boundary {
+  value: number
+  low: number
+  high: number
+}
+
+export interface PlateInput {
+  axis: Axis
+  plate: Plate
+  profile: Profile
+  levels: LevelPoint[]
+  comfort: Boundary | null
+  saturation: Boundary | null
+  goals: { label: string; limit: number }[]
+  flags: { t: number; text: string }[]
+  tokens: Tokens
+}
+
+export interface Drawing {
+  option: EChartsOption
+  layout: Layout
+}
+
+type Point = [number, number | null]
+
+const HEIGHTS = { load: 84, throughput: 92, response: 136, errors: 34, strip: 15 }
+
+export function draw(input: PlateInput): Drawing {
+  const onLoad = input.axis === 'load'
+  const resources = input.plate.resources.filter((r) => r.kind !== 'memory')
+  const layout = stack([
+    { id: 'load', name: onLoad ? 'Waiting' : 'Users', height: HEIGHTS.load },
+    { id: 'throughput', name: 'Throughput', height: HEIGHTS.throughput },
+    { id: 'response', name: 'Response time', height: HEIGHTS.response },
+    { id: 'errors', name: 'Errors', height: HEIGHTS.errors },
+    ...resources.map((r) => ({
+      id: `resource:${r.key}`,
+      name: resourceName(r),
+      height: HEIGHTS.strip,
+    })),
+  ])
+  const series = onLoad ? loadSeries(input, resources) : clockSeries(input, resources)
+  const x = onLoad ? loadExtent(input) : { min: 0, max: clockEnd(input) }
+  return { layout, option: assemble(input, layout, series, x) }
+}
+
+export function resourceName(r: { component: string; name: string }): string {
+  return `${r.component} ${r.name === 'cpu' ? 'CPU' : r.name}`
+}
+
+function clockEnd({ plate, profile }: PlateInput): number {
+  return Math.max(profile.duration_s, plate.t.at(-1) ?? 0)
+}
+
+function loadExtent({ levels, plate, profile }: PlateInput) {
+  const seen = levels.length
+    ? levels.map((l) => l.users)
+    : (plate.users.filter(Boolean) as number[])
+  return { min: 0, max: Math.ceil(Math.max(...seen, profile.peak_users) * 1.04) }
+}
+
+// Series
+
+function clockSeries(input: PlateInput, resources: Plate['resources']): SeriesOption[] {
+  const { plate, profile, tokens } = input
+  const over = (column: (number | null)[]) => zip(plate.t, column)
+  return [
+    {
+      ...line(0, tokens.silt),
+      data: zip(profile.t, profile.users),
+      areaStyle: { color: tokens.silt, opacity: 0.4 },
+      lineStyle: { color: tokens.silt, width: 1 },
+      markLine: flags(input),
+    },
+    {
+      ...line(0, tokens.ink),
+      data: over(plate.users),
+      lineStyle: { color: tokens.ink, width: 1.2 },
+    },
+    { ...line(1, tokens.lake), data: over(plate.throughput) },
+    ...fan(plate.t, plate.p50, plate.p95, plate.p99, tokens, input),
+    bars(3, zip(plate.t, plate.errors), tokens.brick),
+    ...resources.map((r, i) => {
+      const half = plate.bin_s / 2
+      const cells = plate.t.map((t, k) => [
+        (t ?? 0) - half,
+        (t ?? 0) + half,
+        r.utilisation[k] ?? null,
+      ])
+      return strip(4 + i, cells, tokens)
+    }),
+  ]
+}
+
+function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOption[] {
+  const { plate, levels, tokens } = input
+  const sorted = levels.toSorted((a, b) => a.users - b.users)
+  const at = (pick: (l: LevelPoint) => number | null): Point[] =>
+    sorted.map((l) => [l.users, pick(l)])
+  const x = sorted.map((l) => l.users)
+  const cloud = (grid: number, column: (number | null)[], color: string): SeriesOption => ({
+    type: 'scatter',
+    xAxisIndex: grid,
+    yAxisIndex: grid,
+    data: plate.users.map((u, i) => [u, column[i] ?? null] as Point),
+    symbolSize: 3,
+    itemStyle: { color, opacity: sorted.length ? 0.18 : 0.5 },
+    silent: true,
+  })
+  return [
+    {
+      ...line(0, tokens.ink2),
+      data: at((l) => l.in_flight),
+      areaStyle: { color: tokens.silt, opacity: 0.4 },
+      symbol: 'circle',
+      symbolSize: 5,
+      showSymbol: true,
+      markArea: bands(input, true),
+    },
+    cloud(0, plate.in_flight, tokens.ink2),
+    {
+      ...line(1, tokens.lake),
+      data: at((l) => l.throughput),
+      symbol: 'circle',
+      symbolSize: 6,
+      showSymbol: true,
+      markArea: bands(input, false),
+    },
+    cloud(1, plate.throughput, tokens.lake),
+    ...fan(
+      x,
+      sorted.map((l) => l.p50_s),
+      sorted.map((l) => l.p95_s),
+      sorted.map((l) => l.p99_s),
+      tokens,
+      input,
+    ),
+    bars(
+      3,
+      at((l) => (l.completions ? l.errors / l.completions : 0)),
+      tokens.brick,
+    ),
+    ...resources.map((r, i) => {
+      const cells = sorted.map((l, k) => {
+        const before =
+          sorted[k - 1]?.users ?? Math.max(0, 2 * l.users - (sorted[k + 1]?.users ?? l.users))
+        const after = sorted[k + 1]?.users ?? 2 * l.users - before
+        return [(before + l.users) / 2, (l.users + after) / 2, l.utilisation[r.key] ?? null]
+      })
+      return strip(4 + i, cells, tokens)
+    }),
+  ]
+}
+
+function zip(x: (number | null)[], y: (number | null)[]): Point[] {
+  return x.map((value, i) => [value ?? 0, y[i] ?? null])
+}
+
+function line(grid: number, color: string) {
+  return {
+    type: 'line' as const,
+    xAxisIndex: grid,
+    yAxisIndex: grid,
+    showSymbol: false,
+    itemStyle: { color },
+    lineStyle: { color, width: 1.6 },
+    emphasis: { disabled: true },
+    z: 3,
+  }
+}
+
+function fan(
+  x: (number | null)[],
+  p50: (number | null)[],
+  p95: (number | null)[],
+  p99: (number | null)[],
+  tokens: Tokens,
+  input: PlateInput,
+): SeriesOption[] {
+  const known = x.map((_, i) => i).filter((i) => p50[i] != null && p95[i] != null && p99[i] != null)
+  const pick = (f: (i: number) => number): Point[] => known.map((i) => [x[i] ?? 0, f(i)])
+  const layer = (data: Point[], opacity: number): SeriesOption => ({
+    ...line(2, tokens.copper),
+    data,
+    stack: 'fan',
+    stackStrategy: 'all',
+    lineStyle: { opacity: 0 },
+    areaStyle: { color: tokens.copper, opacity, origin: 'auto' },
+    silent: true,
+    z: 2,
+  })
+  const marks = input.axis === 'load' && known.length > 0
+  return [
+    layer(
+      pick((i) => p50[i] ?? 0),
+      0,
+    ),
+    layer(
+      pick((i) => (p95[i] ?? 0) - (p50[i] ?? 0)),
+      0.28,
+    ),
+    layer(
+      pick((i) => (p99[i] ?? 0) - (p95[i] ?? 0)),
+      0.13,
+    ),
+    {
+      ...line(2, tokens.copper),
+      data: pick((i) => p50[i] ?? 0),
+      showSymbol: marks,
+      symbol: 'circle',
+      symbolSize: 6,
+      markLine: rules(input),
+      markArea: input.axis === 'load' ? bands(input, false) : undefined,
+    },
+  ]
+}
+
+function bars(grid: number, data: Point[], color: string): SeriesOption {
+  return {
+    type: 'bar',
+    xAxisIndex: grid,
+    yAxisIndex: grid,
+    data,
+    barWidth: 3,
+    itemStyle: { color },
+    emphasis: { disabled: true },
+  }
+}
+
+/** A thin row whose darkness is the utilisation. Cells are [from, to, utilisation]. */
+function strip(grid: number, cells: (number | null)[][], tokens: Tokens): SeriesOption {
+  return {
+    type: 'custom',
+    xAxisIndex: grid,
+    yAxisIndex: grid,
+    data: cells.filter((cell) => cell[2] !== null),
+    encode: { x: [0, 1], y: 2 },
+    clip: true,
+    silent: true,
+    renderItem: (_: CustomSeriesRenderItemParams, api: CustomSeriesRenderItemAPI) => {
+      const from = api.coord([api.value(0), 0]) as number[]
+      const to = api.coord([api.value(1), 1]) as number[]
+      const x = from[0] ?? 0
+      const y = to[1] ?? 0
+      const shape = { x, y, width: Math.max(1, (to[0] ?? 0) - x + 0.5), height: (from[1] ?? 0) - y }
+      return {
+        type: 'rect',
+        shape,
+        style: { fill: tokens.ink, opacity: darkness(Number(api.value(2))) },
+      }
+    },
+  }
+}
+
+/** Darkness of a strip: slow at first, so that the last tenth before full is plain to see. */
+export function darkness(utilisation: number): number {
+  const u = Math.min(1, Math.max(0, utilisation))
+  return 0.05 + 0.9 * u ** 1.8
+}
+
+// Marks
+
+function rules({ goals, tokens }: PlateInput) {
+  if (!goals.length) return undefined
+  return {
+    symbol: 'none',
+    silent: true,
+    lineStyle: { color: tokens.brick, width: 1, type: 'dashed' as const, opacity: 0.8 },
+    label: {
+      position: 'insideStartTop' as const,
+      color: tokens.brick,
+      fontSize: 12,
+      formatter: '{b}',
+    },
+    data: goals.map((goal) => ({ name: goal.label, yAxis: goal.limit })),
+  }
+}
+
+function flags({ flags, tokens }: PlateInput) {
+  return {
+    symbol: ['none', 'none'],
+    silent: true,
+    lineStyle: { color: tokens.ink2, width: 1, type: 'solid' as const },
+    label: { color: tokens.ink2, fontSize: 12, formatter: '⚑ {b}', position: 'end' as const },
+    data: flags.map((flag) => ({ name: flag.text, xAxis: flag.t })),
+  }
+}
+
+interface Stop {
+  offset: number
+  color: string
+}
+
+/** Comfortable, strained, saturated: three bands whose edges are as blurred as they are uncertain. */
+function bands(input: PlateInput, named: boolean) {
+  const { comfort, saturation, tokens } = input
+  const edges = [comfort, saturation].filter((b): b is Boundary => b !== null)
+  if (!edges.length) return undefined
+  const end = loadExtent(input).max
+  const firstUnsafe = comfort && (!saturation || comfort.value < saturation.value) ? comfort : null
+  const pieces: { name: string; color: string; from: Boundary | null; to: Boundary | null }[] = []
+  const first = firstUnsafe ?? saturation
+  pieces.push({ name: '○ comfortable', color: tokens.moss, from: null, to: first })
+  if (firstUnsafe)
+    pieces.push({ name: '◐ strained', color: tokens.ochre, from: firstUnsafe, to: saturation })
+  if (saturation)
+    pieces.push({ name: '● saturated', color: tokens.ink, from: saturation, to: null })
+  return {
+    silent: true,
+    label: { show: named, color: tokens.ink2, fontSize: 12, position: 'top' as const, distance: 3 },
+    data: pieces.map((piece) => {
+      const low = piece.from?.low ?? 0
+      const high = Math.min(end, piece.to?.high ?? end)
+      const stops = fade(piece, low, high, piece.color)
+      return [
+        {
+          name: piece.name,
+          xAxis: low,
+          itemStyle: {
+            color: { type: 'linear' as const, x: 0, y: 0, x2: 1, y2: 0, colorStops: stops },
+            opacity: 0.13,
+          },
+        },
+        { xAxis: high },
+      ] as [object, object]
+    }),
+  }
+}
+
+function fade(
+  piece: { from: Boundary | null; to: Boundary | null },
+  low: number,
+  high: number,
+  color: string,
+): Stop[] {
+  const at = (users: number) => Math.min(1, Math.max(0, (users - low) / (high - low || 1)))
+  const clear = `${color}00`
+  const stops: Stop[] = [{ offset: 0, color: piece.from ? clear : color }]
+  if (piece.from) stops.push({ offset: at(piece.from.high), color })
+  if (piece.to) stops.push({ offset: Math.max(at(piece.to.low), stops.at(-1)?.offset ?? 0), color })
+  stops.push({ offset: 1, color: piece.to ? clear : color })
+  return stops
+}
+
+// Frame
+
+function assemble(
+  input: PlateInput,
+  layout: Layout,
+  series: SeriesOption[],
+  x: { min: number; max: number },
+): EChartsOption {
+  const { tokens, axis } = input
+  const last = layout.rows.length - 1
+  const formatX = axis === 'load' ? (v: number) => users(v) : (v: number) => clock(v)
+  return {
+    animation: false,
+    textStyle: { fontFamily: 'Atkinson Hyperlegible Mono Variable, monospace', color: tokens.ink2 },
+    grid: layout.rows.map((row) => ({
+      left: LEFT,
+      right: RIGHT,
+      top: row.top,
+      height: row.height,
+    })),
+    xAxis: layout.rows.map((_, i) => ({
+      type: 'value' as const,
+      gridIndex: i,
+      min: x.min,
+      max: x.max,
+      name: i === last ? (axis === 'load' ? 'users' : 'time since start, min:s') : undefined,
+      nameLocation: 'middle' as const,
+      nameGap: 24,
+      nameTextStyle: { color: tokens.ink2, fontSize: 12 },
+      axisLine: { lineStyle: { color: tokens.rule } },
+      axisTick: { show: i === last, lineStyle: { color: tokens.rule } },
+      axisLabel: { show: i === last, color: tokens.ink2, fontSize: 12, formatter: formatX },
+      splitLine: { show: false },
+      axisPointer: { show: true, label: { show: false } },
+    })),
+    yAxis: layout.rows.map((row, i) => ({
+      type: 'value' as const,
+      gridIndex: i,
+      min: 0,
+      max: i > 3 ? 1 : row.id === 'errors' ? emptyErrorsMax(input) : undefined,
+      splitNumber: i === 3 ? 1 : 3,
+      axisLine: { show: false },
+      axisTick: { show: false },
+      axisLabel: {
+        show: i <= 3,
+        color: tokens.ink2,
+        fontSize: 12,
+        formatter: (v: number) => labelY(row.id, v, axis),
+      },
+      splitLine: { show: i < 3, lineStyle: { color: tokens.rule, opacity: 0.6 } },
+    })),
+    axisPointer: {
+      link: [{ xAxisIndex: 'all' }],
+      lineStyle: { color: tokens.ink2, width: 1 },
+      snap: false,
+    },
+    tooltip: { trigger: 'axis', showContent: false },
+    toolbox: {
+      itemSize: 0,
+      feature: { dataZoom: { yAxisIndex: 'none', xAxisIndex: layout.rows.map((_, i) => i) } },
+    },
+    series,
+  }
+}
+
+/** An axis of zeros has no height; give it one so that the first error does not fill the row. */
+function emptyErrorsMax({ plate }: PlateInput): number | undefined {
+  return plate.errors.some((e) => (e ?? 0) > 0) ? undefined : 1
+}
+
+function labelY(row: string, value: number, axis: Axis): string {
+  if (row === 'response') return seconds(value)
+  if (row === 'errors') return axis === 'load' ? percent(value) : figure(value)
+  return value >= 1000 ? users(value) : figure(value)
+}
+
+// Figures at the cursor
+
+export interface RowFigure {
+  id: string
+  lines: string[]
+}
+
+/** What stands beside each row for the point nearest to `x`, or for the last one. */
+export function figuresAt(input: PlateInput, x: number | null): RowFigure[] {
+  return input.axis === 'load' ? loadFigures(input, x) : clockFigures(input, x)
+}
+
+function clockFigures({ plate }: PlateInput, x: number | null): RowFigure[] {
+  const i = x === null ? plate.t.length - 1 : nearest(plate.t, x)
+  const at = (column: (number | null)[]) => column[i] ?? null
+  return [
+    { id: 'load', lines: [`${users(at(plate.users))} of ${users(at(plate.planned))} users`] },
+    { id: 'throughput', lines: [rate(at(plate.throughput))] },
+    {
+      id: 'response',
+      lines: [
+        `p50 ${seconds(at(plate.p50))}`,
+        `p95 ${seconds(at(plate.p95))}`,
+        `p99 ${seconds(at(plate.p99))}`,
+      ],
+    },
+    { id: 'errors', lines: [`${figure(at(plate.errors))} errors/s`] },
+    ...plate.resources.map((r) => ({
+      id: `resource:${r.key}`,
+      lines: [percent(r.utilisation[i]) + waiting(r.waiting?.[i])],
+    })),
+  ]
+}
+
+function loadFigures({ levels, plate }: PlateInput, x: number | null): RowFigure[] {
+  const sorted = levels.toSorted((a, b) => a.users - b.users)
+  const i =
+    x === null
+      ? sorted.length - 1
+      : nearest(
+          sorted.map((l) => l.users),
+          x,
+        )
+  const level = sorted[i]
+  if (!level) return []
+  return [
+    { id: 'load', lines: [`${figure(level.in_flight)} of ${users(level.users)} users`] },
+    { id: 'throughput', lines: [rate(level.throughput)] },
+    {
+      id: 'response',
+      lines: [
+        `p50 ${seconds(level.p50_s)}`,
+        `p95 ${seconds(level.p95_s)}`,
+        `p99 ${seconds(level.p99_s)}`,
+      ],
+    },
+    { id: 'errors', lines: [percent(level.completions ? level.errors / level.completions : 0)] },
+    ...plate.resources.map((r) => ({
+      id: `resource:${r.key}`,
+      lines: [percent(level.utilisation[r.key])],
+    })),
+  ]
+}
+
+function waiting(count: number | null | undefined): string {
+  return count ? `, ${figure(count)} waiting` : ''
+}
+
+export function nearest(sorted: (number | null)[], x: number): number {
+  let best = 0
+  sorted.forEach((value, i) => {
+    if (Math.abs((value ?? 0) - x) < Math.abs((sorted[best] ?? 0) - x)) best = i
+  })
+  return best
+}
+
+/** Where on the axis in use a stretch of load lies: users as they are, or the time they were there. */
+export function place(
+  input: Pick<PlateInput, 'axis' | 'levels'>,
+  low: number,
+  high: number,
+): [number, number] | null {
+  if (input.axis === 'load') return [low, high]
+  const inside = input.levels.filter((l) => l.users >= low * 0.98 && l.users <= high * 1.02)
+  const chosen = inside.length ? inside : input.levels.filter((l) => l.users >= high).slice(0, 1)
+  if (!chosen.length) return null
+  return [Math.min(...chosen.map((l) => l.start_s)), Math.max(...chosen.map((l) => l.end_s))]
+}

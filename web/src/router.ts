@@ -1,0 +1,70 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    title: string
+    open?: boolean
+  }
+}
+
+const number = (value: unknown) => Number(value)
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/experiments' },
+    {
+      path: '/sign-in',
+      component: () => import('./places/SignIn.vue'),
+      meta: { title: 'Sign in', open: true },
+    },
+    {
+      path: '/systems',
+      component: () => import('./places/Systems.vue'),
+      meta: { title: 'Systems' },
+    },
+    {
+      path: '/journeys',
+      component: () => import('./places/Journeys.vue'),
+      meta: { title: 'Journeys' },
+    },
+    {
+      path: '/experiments',
+      component: () => import('./places/Experiments.vue'),
+      meta: { title: 'Experiments' },
+    },
+    {
+      path: '/experiments/new',
+      component: () => import('./places/PlanEditor.vue'),
+      meta: { title: 'New experiment' },
+    },
+    {
+      path: '/experiments/:id(\\d+)',
+      component: () => import('./places/Experiment.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Experiment' },
+    },
+    {
+      path: '/experiments/:id(\\d+)/edit',
+      component: () => import('./places/PlanEditor.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Edit experiment' },
+    },
+    { path: '/runs', component: () => import('./places/Runs.vue'), meta: { title: 'Runs' } },
+    {
+      path: '/runs/:id(\\d+)',
+      component: () => import('./places/Run.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Run' },
+    },
+    {
+      path: '/:rest(.*)*',
+      component: () => import('./places/NotFound.vue'),
+      meta: { title: 'Not found' },
+    },
+  ],
+})
+
+router.afterEach((to) => {
+  document.title = `${to.meta.title} · Stone Kettle`
+})

@@ -1,0 +1,23 @@
+<script setup lang="ts">
+withDefaults(
+  defineProps<{ kind?: 'primary' | 'plain' | 'danger'; busy?: boolean; disabled?: boolean }>(),
+  { kind: 'plain' },
+)
+const looks = {
+  primary: 'bg-copper text-on-copper border-copper hover:opacity-90',
+  plain: 'bg-card text-ink border-rule hover:border-ink-2',
+  danger: 'bg-card text-brick border-brick hover:bg-paper',
+}
+</script>
+
+<template>
+  <button
+    type="button"
+    class="inline-flex items-center gap-2 rounded border px-3 py-1.5 whitespace-nowrap disabled:opacity-50"
+    :class="looks[kind]"
+    :disabled="busy || disabled"
+    :aria-busy="busy"
+  >
+    <slot />
+  </button>
+</template>

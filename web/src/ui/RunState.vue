@@ -1,0 +1,22 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+const props = defineProps<{ state: string }>()
+const looks: Record<string, [glyph: string, look: string]> = {
+  queued: ['◌', 'text-ink-2'],
+  preparing: ['◔', 'text-ink-2'],
+  running: ['◑', 'text-copper'],
+  draining: ['◕', 'text-copper'],
+  analysing: ['◕', 'text-copper'],
+  finished: ['●', 'text-moss'],
+  stopped: ['■', 'text-ochre'],
+  failed: ['✕', 'text-brick'],
+}
+const found = computed(() => looks[props.state] ?? (['◌', 'text-ink-2'] as const))
+</script>
+
+<template>
+  <span class="whitespace-nowrap" :class="found[1]">
+    <span aria-hidden="true">{{ found[0] }}</span> {{ state }}
+  </span>
+</template>

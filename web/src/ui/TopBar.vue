@@ -1,0 +1,87 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRouter } from 'vue-router'
+import { useMe, useRunsInProgress, useSignOut } from '@/api/queries'
+import Mark from './Mark.vue'
+import RunState from './RunState.vue'
+import { dark, switchTheme } from './theme'
+
+defineEmits<{ jump: []; help: [] }>()
+const places = [
+  { to: '/systems', name: 'Systems' },
+  { to: '/journeys', name: 'Journeys' },
+  { to: '/experiments', name: 'Experiments' },
+  { to: '/runs', name: 'Runs' },
+]
+const router = useRouter()
+const me = useMe()
+const inProgress = useRunsInProgress()
+const current = computed(() => inProgress.data.value?.runs[0])
+const signOut = useSignOut()
+async function leave() {
+  await signOut.mutateAsync()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <header class="border-b border-rule bg-card">
+    <nav
+      class="mx-auto flex max-w-[1440px] flex-wrap items-center gap-x-5 gap-y-1 px-5 py-2"
+      aria-label="Places"
+    >
+      <RouterLink
+        to="/experiments"
+        class="flex items-center gap-2 text-ink hover:no-underline"
+        aria-label="Stone Kettle, experiments"
+      >
+        <Mark />
+        <span class="hidden font-semibold lg:inline">Stone Kettle</span>
+      </RouterLink>
+      <ul class="flex gap-4">
+        <li v-for="place in places" :key="place.to">
+          <RouterLink
+            :to="place.to"
+            class="border-b-2 border-transparent py-1 text-ink-2 hover:text-ink hover:no-underline"
+            active-class="!border-copper !text-ink"
+          >
+            {{ place.name }}
+          </RouterLink>
+        </li>
+      </ul>
+      <div class="ml-auto flex items-center gap-3">
+        <RouterLink
+          v-if="current"
+          :to="`/runs/${current.id}`"
+          class="flex max-w-72 items-center gap-1 rounded-full border border-rule px-3 py-0.5 text-ink"
+          data-testid="run-chip"
+        >
+          <span class="truncate">{{ current.experiment }}</span>
+          <RunState :state="current.state" />
+        </RouterLink>
+        <button type="button" class="label hover:text-ink" @click="$emit('jump')">
+          Jump to <kbd>Ctrl K</kbd>
+        </button>
+        <button
+          type="button"
+          class="label hover:text-ink"
+          aria-label="Keyboard shortcuts"
+          @click="$emit('help')"
+        >
+          <kbd>?</kbd>
+        </button>
+        <button type="button" class="label hover:text-ink" @click="switchTheme">
+          {{ dark ? 'Light' : 'Dark' }}
+        </button>
+        <button
+          type="button"
+          class="label hover:text-ink"
+          :title="`Signed in as ${me.data.value?.name}`"
+          @click="leave"
+        >
+          Sign out
+        </button>
+      </div>
+    </nav>
+  </header>
+</template>

@@ -1,0 +1,53 @@
+/** Numbers as they are shown: three significant figures, units always. */
+
+const SPACE = '\u2009'
+
+export function figure(value: number | null | undefined): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return '–'
+  if (value === 0) return '0'
+  const digits = 2 - Math.floor(Math.log10(Math.abs(value)))
+  if (digits > 0) return value.toFixed(Math.min(digits, 6))
+  const rounded = Math.round(value / 10 ** -digits) * 10 ** -digits
+  return String(rounded).replace(/\B(?=(\d{3})+(?!\d))/g, SPACE)
+}
+
+export function seconds(value: number | null | undefined): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return '–'
+  if (value === 0) return '0 s'
+  if (value < 0.9995) return `${figure(value * 1000)} ms`
+  if (value < 120) return `${figure(value)} s`
+  const whole = Math.round(value)
+  const rest = whole % 60
+  return rest ? `${Math.floor(whole / 60)} min ${rest} s` : `${whole / 60} min`
+}
+
+/** A moment of a run: 0:00, 4:05. */
+export function clock(value: number): string {
+  const whole = Math.round(value)
+  return `${Math.floor(whole / 60)}:${String(whole % 60).padStart(2, '0')}`
+}
+
+export function percent(ratio: number | null | undefined): string {
+  if (ratio === null || ratio === undefined || !Number.isFinite(ratio)) return '–'
+  const value = ratio * 100
+  return `${value >= 10 || value === 0 ? Math.round(value) : figure(value)} %`
+}
+
+export function users(value: number | null | undefined): string {
+  if (value === null || value === undefined) return '–'
+  return String(Math.round(value)).replace(/\B(?=(\d{3})+(?!\d))/g, SPACE)
+}
+
+export function rate(value: number | null | undefined): string {
+  return `${figure(value)} req/s`
+}
+
+export function when(iso: string): string {
+  return new Date(iso).toLocaleString(undefined, {
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+    hour: '2-digit',
+    minute: '2-digit',
+  })
+}
