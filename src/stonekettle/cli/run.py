@@ -177,9 +177,7 @@ class PracticeProcess:
             self._command += ["--config", str(config)]
 
     def __enter__(self) -> PracticeProcess:
-        self._process = subprocess.Popen(
-            self._command, stdout=subprocess.PIPE, text=True, start_new_session=True
-        )
+        self._process = subprocess.Popen(self._command, stdout=subprocess.PIPE, text=True, start_new_session=True)
         assert self._process.stdout is not None  # opened as a pipe
         line = self._process.stdout.readline()
         if not line:

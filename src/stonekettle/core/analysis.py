@@ -35,9 +35,7 @@ class Analysis:
     trustworthy: bool
 
 
-def analyse(
-    run: RunData, profile: LoadProfile, goals: Sequence[objectives.Objective], error_limit: float
-) -> Analysis:
+def analyse(run: RunData, profile: LoadProfile, goals: Sequence[objectives.Objective], error_limit: float) -> Analysis:
     """Analyse ``run`` against its planned ``profile`` and objectives.
 
     ``error_limit`` is the error ratio (0..1) that defines the breaking point.
@@ -57,11 +55,9 @@ def analyse(
         point = saturation.find(measured, hardware)
         comfort = objectives.comfort_limit(run, measured, goals)
         breaking = objectives.breaking_point(run, measured, error_limit)
-        found = point if isinstance(point, saturation.Saturation) else None
-        limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(
-            run, measured, found, demands, generator
-        )
-        if found is None and not measured:
+        shape = point if isinstance(point, saturation.Saturation) else None
+        limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(run, measured, shape, demands, generator)
+        if shape is None and not measured:
             limiting = Declined("too few levels")
     else:
         point = comfort = breaking = limiting = Declined(UNTRUSTED)

@@ -111,9 +111,7 @@ def _decide(
     if busy:
         return "hardware", max(busy, key=lambda e: (round(e.utilisation, 2), _demand_s(e)))
     pools = [
-        e
-        for e in evidence
-        if e.kind == "pool" and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
+        e for e in evidence if e.kind == "pool" and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
     ]
     if pools:
         return "pool", max(pools, key=lambda e: e.waiting or 0.0)
@@ -159,9 +157,7 @@ def _evidence(
             if resource.waiting is not None and top
             else None,
             demand=by_key.get(resource.key),
-            saturated_at_users=next(
-                (lv.users for lv in levels if lv.utilisation.get(resource.key, 0.0) >= BUSY), None
-            ),
+            saturated_at_users=next((lv.users for lv in levels if lv.utilisation.get(resource.key, 0.0) >= BUSY), None),
             response_correlation=_correlation(levels, resource.key),
         )
         for resource in run.resources
@@ -171,9 +167,7 @@ def _evidence(
     return tuple(sorted(found, key=lambda e: -np.nan_to_num(e.utilisation)))
 
 
-def _next(
-    evidence: Sequence[ResourceEvidence], limiting: ResourceEvidence | None
-) -> ResourceEvidence | None:
+def _next(evidence: Sequence[ResourceEvidence], limiting: ResourceEvidence | None) -> ResourceEvidence | None:
     others = [e for e in evidence if e.demand is not None and e.kind != "pool" and e is not limiting]
     return max(others, key=lambda e: e.demand.per_server_s if e.demand else 0.0, default=None)
 

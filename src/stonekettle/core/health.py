@@ -80,6 +80,8 @@ def assess(run: RunData) -> GeneratorHealth:
 
 
 def _moving_sum(values: FloatArray, window: FloatArray) -> FloatArray:
-    return np.convolve(values, window, mode="same")[: len(values)] if len(values) >= len(window) else (
-        np.full_like(values, values.sum())
+    return (
+        np.convolve(values, window, mode="same")[: len(values)]
+        if len(values) >= len(window)
+        else (np.full_like(values, values.sum()))
     )

@@ -35,10 +35,7 @@ def bucket_of(times_us: IntArray) -> IntArray:
 
 def _edges_us() -> FloatArray:
     exact = np.arange(EXACT_BELOW_US, dtype=np.float64)
-    octaves = [
-        2.0**e * (1 + np.arange(PER_OCTAVE) / PER_OCTAVE)
-        for e in range(_FIRST_EXPONENT, _LAST_EXPONENT + 1)
-    ]
+    octaves = [2.0**e * (1 + np.arange(PER_OCTAVE) / PER_OCTAVE) for e in range(_FIRST_EXPONENT, _LAST_EXPONENT + 1)]
     return np.concatenate([exact, *octaves, [2.0 ** (_LAST_EXPONENT + 1)]])
 
 
@@ -137,7 +134,7 @@ class HistogramSeries:
 
     def merged(self, seconds: BoolArray, steps: Sequence[int] | None = None) -> IntArray:
         """Counts per bucket over the seconds marked in ``seconds`` (shape (n,)) and ``steps``."""
-        return self.blocks(np.where(seconds, 0, -1), 1, steps)[0].astype(np.int64)
+        return np.asarray(self.blocks(np.where(seconds, 0, -1), 1, steps)[0], dtype=np.int64)
 
     def blocks(self, block_of_second: IntArray, blocks: int, steps: Sequence[int] | None = None) -> FloatArray:
         """One histogram per block, shape (blocks, BUCKETS).
@@ -154,4 +151,4 @@ class HistogramSeries:
             weights=self.count[chosen],
             minlength=blocks * BUCKETS,
         )
-        return flat.reshape(blocks, BUCKETS)
+        return np.asarray(flat.reshape(blocks, BUCKETS), dtype=np.float64)

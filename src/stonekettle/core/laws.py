@@ -21,7 +21,7 @@ from scipy import stats
 
 from stonekettle.core.levels import Level
 from stonekettle.core.run_data import ResourceSeries
-from stonekettle.core.types import Estimate
+from stonekettle.core.types import Estimate, FloatArray
 
 LITTLE_FLAG = 0.02
 LITTLE_DEVIATIONS = 2.6
@@ -29,6 +29,7 @@ OVERDUE_SHARE = 0.01
 GAP_PROBABILITY = 1e-4
 FULL = 0.97
 """Utilisation above which the law's line is not fitted: a full resource tells no slope."""
+BACKGROUND_DEVIATIONS = 2.0
 FORM_ERROR = 0.007
 """Systematic share added to a ceiling's interval, found on systems with known truth."""
 
@@ -101,18 +102,18 @@ def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:
         return None
     x = np.array([lv.completion_rate for lv in usable])
     u = np.array([lv.utilisation[resource.key] for lv in usable])
-    weight = np.array([float(lv.seconds_used) for lv in usable])
     if np.ptp(x) <= 0.05 * x.max():
         return None
-    slope, background, slope_se = _line(x, u, weight)
-    if background < 0:
-        background = 0.0
-        slope = float((weight * x * u).sum() / (weight * x * x).sum())
-        spread = float((weight * (u - slope * x) ** 2).sum() / max(1, len(x) - 1))
-        slope_se = math.sqrt(spread / float((weight * x * x).sum()))
-        freedom = len(x) - 1
-    else:
-        freedom = len(x) - 2
+    # Work done in a time is a sum of x·T service times, so its variance grows with x.
+    weight = np.array([lv.seconds_used for lv in usable]) / x
+    slope, background, slope_se, background_se = _line(x, u, weight)
+    freedom = len(x) - 2
+    if background < BACKGROUND_DEVIATIONS * background_se:
+        # No background to speak of: a line through the origin is twice as sure of its slope.
+        background, freedom = 0.0, len(x) - 1
+        spread = float((weight * x * x).sum())
+        slope = float((weight * x * u).sum()) / spread
+        slope_se = math.sqrt(float((weight * (u - slope * x) ** 2).sum()) / freedom / spread)
     if slope <= 0:
         return None
     reach = float(stats.t.ppf(0.95, max(1, freedom))) * slope_se
@@ -124,11 +125,12 @@ def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:
     return Demand(resource.key, resource.servers, background, cost, ceiling, correlation)
 
 
-def _line(x: np.ndarray, y: np.ndarray, weight: np.ndarray) -> tuple[float, float, float]:  # type: ignore[type-arg]
-    """Weighted least squares: slope, intercept, standard error of the slope."""
-    mean_x, mean_y = np.average(x, weights=weight), np.average(y, weights=weight)
+def _line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float, float, float, float]:
+    """Weighted least squares: slope, intercept, and the standard error of each."""
+    total = float(weight.sum())
+    mean_x, mean_y = float((weight * x).sum()) / total, float((weight * y).sum()) / total
     spread = float((weight * (x - mean_x) ** 2).sum())
     slope = float((weight * (x - mean_x) * (y - mean_y)).sum()) / spread
-    intercept = float(mean_y - slope * mean_x)
+    intercept = mean_y - slope * mean_x
     residual = float((weight * (y - intercept - slope * x) ** 2).sum()) / max(1, len(x) - 2)
-    return slope, intercept, math.sqrt(residual / spread)
+    return slope, intercept, math.sqrt(residual / spread), math.sqrt(residual * (1 / total + mean_x**2 / spread))

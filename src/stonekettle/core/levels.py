@@ -122,8 +122,10 @@ def _warm_up_s(run: RunData, plan: PlannedLevel) -> float:
     think = sum(s.think_s * c for s, c in zip(run.steps, completions, strict=True)) / total
     succeeded = max(1, int(run.succeeded[inside].sum()))
     response = float(run.response_sum_s[inside].sum()) / succeeded
-    wanted = max(WARM_UP_SHARE * plan.duration_s, WARM_UP_CYCLES * (think + response) * _steps_in_turn(run, completions))
-    return min(wanted, plan.duration_s / 2)
+    wanted = max(
+        WARM_UP_SHARE * plan.duration_s, WARM_UP_CYCLES * (think + response) * _steps_in_turn(run, completions)
+    )
+    return float(min(wanted, plan.duration_s / 2))
 
 
 def _steps_in_turn(run: RunData, completions: IntArray) -> float:
@@ -228,9 +230,7 @@ def _with_pooled_errors(levels: list[Level]) -> tuple[Level, ...]:
         np.sqrt((o + typical * p) / 2) if ok else np.sqrt(typical * p)
         for o, p, ok in zip(own, poisson, known, strict=True)
     ]
-    return tuple(
-        replace(lv, throughput_se=float(se)) for lv, se in zip(levels, pooled, strict=True)
-    )
+    return tuple(replace(lv, throughput_se=float(se)) for lv, se in zip(levels, pooled, strict=True))
 
 
 def _mean(values: FloatArray) -> float:

@@ -117,9 +117,7 @@ def comfort_limit(
     if not broken:
         return ComfortLimit("holds", None, tested, levels[-1].throughput, None, results)
     deciding, _ = min(broken, key=lambda pair: pair[1].value)
-    users = Estimate(
-        min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken)
-    )
+    users = Estimate(min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken))
     throughput = _throughput_at(levels, users.value)
     status: Literal["found", "below"] = "below" if deciding.broken_everywhere else "found"
     return ComfortLimit(status, users, tested, throughput, deciding.objective, results)
@@ -138,9 +136,7 @@ def breaking_point(run: RunData, levels: Sequence[Level], limit: float) -> Break
         return Declined("not reached", levels[-1].users)
     level = levels[first]
     below = levels[first - 1].users if first else 0.0
-    return BreakingPoint(
-        limit, level.number, Estimate(level.users, below, level.users, 0.95), level.error_ratio
-    )
+    return BreakingPoint(limit, level.number, Estimate(level.users, below, level.users, 0.95), level.error_ratio)
 
 
 def first_errors(run: RunData) -> tuple[FirstError, ...]:
@@ -153,9 +149,7 @@ def first_errors(run: RunData) -> tuple[FirstError, ...]:
     return tuple(sorted(found, key=lambda error: error.second))
 
 
-def _judge(
-    run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator
-) -> ObjectiveResult:
+def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator) -> ObjectiveResult:
     users = np.array([lv.users for lv in levels])
     if objective.kind == "errors":
         values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
@@ -224,9 +218,7 @@ def _crossing(users: FloatArray, logs: FloatArray, goal: float) -> float | None:
 
 
 def _throughput_at(levels: Sequence[Level], users: float) -> float:
-    return float(
-        np.interp(users, [0.0, *(lv.users for lv in levels)], [0.0, *(lv.throughput for lv in levels)])
-    )
+    return float(np.interp(users, [0.0, *(lv.users for lv in levels)], [0.0, *(lv.throughput for lv in levels)]))
 
 
 def _error_ratio(level: Level, steps: tuple[int, ...] | None) -> float:

@@ -55,9 +55,9 @@ class RunData:
 
     ``completed`` counts every finished request, ``errors`` those among them that failed;
     ``response_sum_s`` and ``histograms`` hold the response times of the others, since fast
-    refusals would flatter them. ``overdue`` is the mean number of users due to start a request and not yet started; ``late_starts`` how many
-    started over 5 ms late; ``start_gap_s`` the longest gap between two starts;
-    ``generator_cpu`` the busiest generator's share of its core.
+    refusals would flatter them. ``overdue`` is the mean number of users due to start a request and
+    not yet started; ``late_starts`` how many started over 5 ms late; ``start_gap_s`` the longest
+    gap between two starts; ``generator_cpu`` the busiest generator's share of its core.
     """
 
     steps: tuple[StepInfo, ...]

@@ -142,8 +142,7 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         throughput=throughput,
         users=throughput.scaled(light + think),
         users_95=_reach(users, rate, 0.95 * throughput.value),
-        ceiling_disagrees=ceiling is not None
-        and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
+        ceiling_disagrees=ceiling is not None and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
         next_levels=(),
     )
 
@@ -163,9 +162,7 @@ def _grid(users: FloatArray) -> FloatArray:
     return np.linspace(users.min(), users.max(), BREAKS)
 
 
-def _scan(
-    grid: FloatArray, users: FloatArray, rates: FloatArray, se: FloatArray
-) -> tuple[FloatArray, FloatArray]:
+def _scan(grid: FloatArray, users: FloatArray, rates: FloatArray, se: FloatArray) -> tuple[FloatArray, FloatArray]:
     """Best slope and its sum of squares for every replicate (rows of ``rates``) and break."""
     shape = np.minimum(users[None, :], grid[:, None])
     weighted = shape / se**2
@@ -175,9 +172,7 @@ def _scan(
     return slope, total[:, None] - slope**2 * norm
 
 
-def _bootstrap_breaks(
-    users: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator
-) -> FloatArray:
+def _bootstrap_breaks(users: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator) -> FloatArray:
     grid = _grid(users)
     rates = rate + se * random.standard_normal((REPLICATES, len(rate)))
     _, sse = _scan(grid, users, rates, se)
@@ -248,9 +243,7 @@ def _ceiling(demands: Sequence[Demand], light_s: float, think_s: float) -> Ceili
     return Ceiling(first.key, throughput, throughput.scaled(light_s + think_s))
 
 
-def _next_levels(
-    users: FloatArray, ceiling: Ceiling | None, hinge: Hinge, near: bool
-) -> tuple[float, ...]:
+def _next_levels(users: FloatArray, ceiling: Ceiling | None, hinge: Hinge, near: bool) -> tuple[float, ...]:
     """Two further levels that would settle the question."""
     step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[-1])
     goal = float(users[-1]) + 2 * step

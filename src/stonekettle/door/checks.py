@@ -57,7 +57,7 @@ def count_lines(root: Path = ROOT) -> tuple[int, int]:
         folders[:] = [f for f in folders if f not in SKIPPED and not f.startswith(".")]
         for name in files:
             path = Path(folder) / name
-            if path.suffix not in CODE and path.name != "kettle" or name in GENERATED:
+            if (path.suffix not in CODE and path.name != "kettle") or name in GENERATED:
                 continue
             lines = sum(1 for line in path.read_text(errors="replace").splitlines() if line.strip())
             if "tests" in path.parts or ".test." in name:
@@ -78,7 +78,14 @@ def database() -> Iterator[dict[str, str]]:
         cluster.initialise()
         log = folder / "postgres.log"
         supervisor.start(
-            Child("postgres", [*cluster.command, "-c", "fsync=off"], tool_environment(), log, signal.SIGINT, cluster.identity())
+            Child(
+                "postgres",
+                [*cluster.command, "-c", "fsync=off"],
+                tool_environment(),
+                log,
+                signal.SIGINT,
+                cluster.identity(),
+            )
         )
         cluster.wait_until_ready()
         yield tool_environment(**cluster.environment, DJANGO_SETTINGS_MODULE="stonekettle.server.settings")

@@ -22,7 +22,9 @@ def report(data: Data) -> tuple[list[str], bool]:
     for step in install.steps():
         done = step.is_done()
         healthy = healthy and done
-        lines.append(f"{'○' if done else '✕'} {step.name}{'' if done else f': missing or out of date — run {step.fix}'}")
+        lines.append(
+            f"{'○' if done else '✕'} {step.name}{'' if done else f': missing or out of date — run {step.fix}'}"
+        )
     for name in install.missing_packages(testing=True):
         lines.append(f"◐ Debian package {name}: missing, wanted by ./kettle test — apt-get install -y {name}")
     free = shutil.disk_usage(ROOT).free / 1e9

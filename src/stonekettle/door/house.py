@@ -14,6 +14,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from stonekettle.door import install
 from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, tool_environment
@@ -131,9 +132,9 @@ def _check_port(port: int) -> None:
             ) from error
 
 
-def _settings(data: Data) -> dict[str, str | int]:  # type: ignore[type-arg]
+def _settings(data: Data) -> dict[str, Any]:
     if data.settings_file.exists():
-        return json.loads(data.settings_file.read_text())  # type: ignore[no-any-return]
+        return dict(json.loads(data.settings_file.read_text()))
     fresh = {
         "database_port": free_port(),
         "database_password": new_password(),
@@ -173,5 +174,3 @@ def _wait_for_answer(port: int) -> None:
         except (urllib.error.URLError, OSError):
             time.sleep(0.1)
     raise DoorError("The web application does not answer; its log is logs/web.log in the data folder.")
-
-

@@ -31,7 +31,12 @@ class Step:
 def steps(*, testing: bool = False) -> list[Step]:
     """Everything ``start`` needs, or everything the tests need."""
     found = [
-        Step("Debian packages", lambda: not missing_packages(testing), lambda: install_packages(testing), "./kettle start"),
+        Step(
+            "Debian packages",
+            lambda: not missing_packages(testing),
+            lambda: install_packages(testing),
+            "./kettle start",
+        ),
         Step("Python environment", PYTHON.exists, make_environment, "./kettle start"),
     ]
     requirements = ROOT / "requirements" / ("dev.txt" if testing else "base.txt")
@@ -108,7 +113,11 @@ def install_python(requirements: Path, name: str, sources: Iterable[Path]) -> No
 def install_npm() -> None:
     """The versions of the lock file. Not ``npm ci``: it refuses a lock without the optional binaries
     of other operating systems, which a registry need not have."""
-    run(["npm", "install", "--no-save", "--no-audit", "--no-fund", "--ignore-scripts"], "installing front-end packages", cwd=WEB)
+    run(
+        ["npm", "install", "--no-save", "--no-audit", "--no-fund", "--ignore-scripts"],
+        "installing front-end packages",
+        cwd=WEB,
+    )
     stamp("npm", _lock())
 
 
@@ -122,9 +131,7 @@ def web_sources() -> list[Path]:
     return [*(WEB / name for name in names), *sorted(p for p in (WEB / "src").rglob("*") if p.is_file())]
 
 
-def run(
-    command: list[str], what: str, environment: dict[str, str] | None = None, cwd: Path = ROOT
-) -> None:
+def run(command: list[str], what: str, environment: dict[str, str] | None = None, cwd: Path = ROOT) -> None:
     """Run a command quietly; on failure its first and last lines become part of one clear error."""
     env = environment or tool_environment()
     found = shutil.which(command[0], path=env.get("PATH"))

@@ -12,6 +12,7 @@ import tempfile
 import time
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from stonekettle.door.places import DoorError
 
@@ -103,7 +104,7 @@ class Cluster:
         if done.returncode != 0:
             raise DoorError(f"The database could not be made: {(done.stderr or done.stdout).strip()}")
 
-    def identity(self) -> dict[str, str | list[str]]:
+    def identity(self) -> dict[str, Any]:
         """As whom to run its processes, as arguments of subprocess."""
         if os.geteuid() != 0:
             return {}

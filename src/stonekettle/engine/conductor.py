@@ -181,5 +181,3 @@ def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: fl
             journal.readings(second, readings)
     journal.move(RunState.ANALYSING, "All users have finished.")
     return ending
-
-

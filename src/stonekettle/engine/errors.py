@@ -1,10 +1,10 @@
 """Exceptions of the engine.
 
-    EngineError
-    ├── TargetError       load may not go there, or nothing answers there
-    ├── TrialFailed       a journey does not pass once, by itself
-    ├── GeneratorLost     a generator stopped without being asked
-    └── IllegalTransition a run cannot go from this state to that one
+EngineError
+├── TargetError       load may not go there, or nothing answers there
+├── TrialFailed       a journey does not pass once, by itself
+├── GeneratorLost     a generator stopped without being asked
+└── IllegalTransition a run cannot go from this state to that one
 """
 
 from __future__ import annotations

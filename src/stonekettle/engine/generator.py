@@ -7,9 +7,11 @@ users in life do.
 
 from __future__ import annotations
 
+import gc
 import heapq
 import resource
 import socket
+import sys
 import time
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass
@@ -30,6 +32,7 @@ TICK_S = 0.02
 DRAIN_LIMIT_S = 30.0
 """Users get this long to finish the step they are in."""
 LATE_S = 0.005
+SWITCH_INTERVAL_S = 0.0005
 CONNECT_TIMEOUT_MS = 10_000
 
 _ERROR = {name: number for number, name in enumerate(ERRORS)}
@@ -83,9 +86,7 @@ class LoadLoop:
         self.share, self.drain_limit_s = share, drain_limit_s
         random = Random(seed * 1_000 + share[0])
         self.dealer = Dealer(script, random, share)
-        self.thinks = [
-            request.think.sampler(random) for journey in script.journeys for request in journey
-        ]
+        self.thinks = [request.think.sampler(random) for journey in script.journeys for request in journey]
         self.driver: Driver = driver_for(self._wanted(profile.peak_users))
         self.heap: list[tuple[float, int, _User]] = []
         self.present: list[_User] = []
@@ -94,6 +95,8 @@ class LoadLoop:
         self._busy: dict[pycurl.Curl, _User] = {}
         self._buffer = RecordBuffer()
         self._second = 0
+        self._start = self._mark = self._last_begin = 0.0
+        self._gap: float = 0.0
         self._reset_second()
 
     @property
@@ -110,8 +113,7 @@ class LoadLoop:
 
         ``orders`` is asked every tick: "drain", "stop" (drops what is in flight) or None.
         """
-        self._start = self._mark = start_at
-        self._last_begin = start_at
+        self._start = self._mark = self._last_begin = start_at
         while (now := time.perf_counter()) < start_at:
             time.sleep(min(TICK_S, start_at - now))
         self._read_usage()
@@ -277,11 +279,11 @@ class LoadLoop:
             total = max(total, elapsed)
         elif status not in request.expect:
             error = _ERROR["status"]
-        dns = connect = tls = flags = 0
+        dns = connect = tls = sent = flags = 0
         if info(pycurl.NUM_CONNECTS):
             flags = NEW_CONNECTION
             dns, connect = info(pycurl.NAMELOOKUP_TIME_T), info(pycurl.CONNECT_TIME_T)
-            tls = info(pycurl.APPCONNECT_TIME_T)
+            tls, sent = info(pycurl.APPCONNECT_TIME_T), info(pycurl.PRETRANSFER_TIME_T)
         start = self._start
         memory, offset = self._buffer.slot()
         FORMAT.pack_into(
@@ -295,12 +297,12 @@ class LoadLoop:
             status,
             error,
             flags,
-            info(pycurl.REQUEST_SIZE) + int(info(pycurl.SIZE_UPLOAD)),
+            info(pycurl.REQUEST_SIZE) + (int(info(pycurl.SIZE_UPLOAD)) if request.method == "POST" else 0),
             info(pycurl.HEADER_SIZE) + int(info(pycurl.SIZE_DOWNLOAD)),
             dns,
             connect,
             tls,
-            info(pycurl.PRETRANSFER_TIME_T),
+            sent,
             info(pycurl.STARTTRANSFER_TIME_T),
             total,
             max(0, elapsed - total),
@@ -316,7 +318,10 @@ class LoadLoop:
     def _reset_second(self) -> None:
         self._lags: list[float] = []
         self._late = 0
-        self._lag_sum = self._gap = self._users_area = self._flight_area = 0.0
+        self._lag_sum = 0.0
+        self._gap = 0.0
+        self._users_area = 0.0
+        self._flight_area = 0.0
         self._started = [0] * len(self.script.steps)
 
     def _read_usage(self) -> None:
@@ -367,6 +372,18 @@ class LoadLoop:
         self._reset_second()
         self._users_area, self._flight_area = users_beyond, flight_beyond
         self._read_usage()
+
+
+def settle_interpreter() -> None:
+    """Prepare this process for a loop that must not pause: call once, when everything is built.
+
+    What exists lives as long as the process, so scanning it for garbage would only pause the loop;
+    a thread that folds a finished second may hold the interpreter for half a millisecond at most.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    sys.setswitchinterval(SWITCH_INTERVAL_S)
 
 
 def _new_handle() -> tuple[pycurl.Curl, pycurl.CurlShare]:

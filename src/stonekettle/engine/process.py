@@ -6,7 +6,6 @@ output. When the owner goes away its input ends, and it drains: no load without 
 
 from __future__ import annotations
 
-import gc
 import json
 import queue
 import resource
@@ -22,7 +21,7 @@ from typing import IO, Any
 
 from stonekettle.engine import rollup
 from stonekettle.engine.errors import GeneratorLost
-from stonekettle.engine.generator import LoadLoop
+from stonekettle.engine.generator import LoadLoop, settle_interpreter
 from stonekettle.engine.records import view
 from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
@@ -203,9 +202,7 @@ def main() -> None:
         sys.exit(str(error))
     script = compile_plan(plan)
     outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None] = queue.SimpleQueue()
-    writer = threading.Thread(
-        target=_write_seconds, args=(outgoing, len(script.steps)), name="seconds", daemon=True
-    )
+    writer = threading.Thread(target=_write_seconds, args=(outgoing, len(script.steps)), name="seconds", daemon=True)
     threading.Thread(target=_read_orders, args=(orders,), name="orders", daemon=True).start()
     loop = LoadLoop(
         script,
@@ -218,10 +215,7 @@ def main() -> None:
     first = orders.get()
     if first["order"] != "begin":
         return
-    # What was built so far lives as long as the process; scanning it would only pause the loop.
-    gc.collect()
-    gc.freeze()
-    gc.disable()
+    settle_interpreter()
     writer.start()
     loop.run(time.perf_counter() + first["at"] - time.time(), lambda: _latest(orders))
     outgoing.put(None)

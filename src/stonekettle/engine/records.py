@@ -46,7 +46,7 @@ RECORD = np.dtype(
     ]
 )
 """One request. Times in µs: ``scheduled`` and ``start`` since the run's start; the phases from
-the start of the transfer, cumulative (0 on a reused connection for dns, connect and tls)."""
+the start of the transfer, cumulative (dns, connect, tls and sent are 0 on a reused connection)."""
 
 assert FORMAT.size == RECORD.itemsize
 

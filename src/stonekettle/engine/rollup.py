@@ -14,6 +14,7 @@ from stonekettle.core import histogram
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.run_data import ResourceSeries, RunData, StepInfo
+from stonekettle.core.types import IntArray
 from stonekettle.engine import records as rec
 
 
@@ -60,12 +61,10 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
     good = ~failed
     total_us = records["total_us"].astype(np.int64)
     histograms = {
-        int(s): histogram.encode(histogram.counts_of(total_us[good & (step == s)]))
-        for s in np.unique(step[good])
+        int(s): histogram.encode(histogram.counts_of(total_us[good & (step == s)])) for s in np.unique(step[good])
     }
     kinds = Counter(
-        rec.error_name(int(e), int(s))
-        for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
+        rec.error_name(int(e), int(s)) for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
     )
     gaps = records["hidden_gap_us"]
     rollup = Rollup(
@@ -126,7 +125,7 @@ def assemble(
     means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "late_starts")}
     worst = {name: np.full(n, np.nan) for name in ("start_gap_s", "cpu")}
     sums = {name: np.zeros(shape) for name in ("started", "completed", "errors", "response_sum_s")}
-    kinds: dict[str, np.ndarray] = {}  # type: ignore[type-arg]
+    kinds: dict[str, IntArray] = {}
     entries: list[tuple[int, int, bytes]] = []
     for item in stored:
         t, rollup = int(item.rollup["second"]), item.rollup

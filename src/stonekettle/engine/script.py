@@ -92,9 +92,7 @@ def _compile_step(base_url: str, step: Step, number: int, journey: int) -> Reque
     headers = {"Accept": "*/*", **({"Content-Type": "application/json"} if body is not None else {})}
     headers |= step.headers
     fixed = tuple(f"{k}: {v}" for k, v in headers.items() if not template.variables(v))
-    varying = tuple(
-        template.compiled(f"{k}: {v}") for k, v in headers.items() if template.variables(v)
-    )
+    varying = tuple(template.compiled(f"{k}: {v}") for k, v in headers.items() if template.variables(v))
     fill = template.compiled(url)
     varies = bool(template.variables(url))
     return Request(

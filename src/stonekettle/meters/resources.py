@@ -50,7 +50,7 @@ def recognise(metrics: Mapping[str, Metric]) -> tuple[ResourceMapping, ...]:
             found.append(
                 ResourceMapping(
                     name=name,
-                    kind=kind,  # type: ignore[arg-type]
+                    kind=kind,
                     metric=metric,
                     capacity_metric=capacity,
                     waiting_metric=waiting,
@@ -81,7 +81,7 @@ class InstanceGauge:
         for mapping in mappings:
             metric = metrics.get(mapping.metric.removesuffix("_total"))
             capacity = mapping.capacity
-            if capacity is None and mapping.capacity_metric in metrics:
+            if mapping.capacity_metric is not None and mapping.capacity_metric in metrics:
                 capacity = metrics[mapping.capacity_metric].value
             if metric is None or not capacity:
                 continue

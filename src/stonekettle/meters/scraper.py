@@ -41,9 +41,7 @@ class Scraper:
     def __init__(self, plan: Plan) -> None:
         self._pool = ThreadPoolExecutor(MAX_THREADS, thread_name_prefix="meter")
         self._http = urllib3.PoolManager(maxsize=4, retries=False)
-        self._endpoints = [
-            (component.name, url) for component, meter in plan.meters for url in meter.openmetrics
-        ]
+        self._endpoints = [(component.name, url) for component, meter in plan.meters for url in meter.openmetrics]
         self._gauges = {endpoint: InstanceGauge() for endpoint in self._endpoints}
         self._mappings: dict[str, tuple[ResourceMapping, ...]] = {
             component.name: meter.resources for component, meter in plan.meters
@@ -64,9 +62,7 @@ class Scraper:
 
     def request(self, second: int) -> None:
         """Begin scraping for ``second``; the results are fetched with :meth:`ready`."""
-        self._pending[second] = [
-            self._pool.submit(self._scrape, endpoint) for endpoint in self._endpoints
-        ]
+        self._pending[second] = [self._pool.submit(self._scrape, endpoint) for endpoint in self._endpoints]
 
     def ready(self, *, wait: bool = False) -> dict[int, tuple[Reading, ...]]:
         """Readings of every second whose scrapes have all ended, by second."""
@@ -94,9 +90,7 @@ class Scraper:
             for reading in combine(component, self._mappings[component], instances)
         )
 
-    def _scrape(
-        self, endpoint: tuple[str, str]
-    ) -> tuple[str, dict[str, tuple[float, float, float | None]]] | None:
+    def _scrape(self, endpoint: tuple[str, str]) -> tuple[str, dict[str, tuple[float, float, float | None]]] | None:
         """One endpoint's amounts, or None: a missed scrape is a gap, never a zero."""
         component, url = endpoint
         try:

@@ -101,9 +101,7 @@ def resolved(plan: Plan, directory: Mapping[str, Sequence[str]]) -> Plan:
         found = directory.get(parts.hostname or "", ())
         if not found:
             known = ", ".join(directory) or "none is running"
-            problems.append(
-                Problem(path, f"{address} is not in the practice system.", f"Its components: {known}.")
-            )
+            problems.append(Problem(path, f"{address} is not in the practice system.", f"Its components: {known}."))
         return [base + parts.path for base in found]
 
     base = lookup("system.base_url", plan.system.base_url)

@@ -135,7 +135,7 @@ class Step(Part):
     json_body: Any = Field(default=None, alias="json")
     expect_status: tuple[int, ...] = (200,)
     time_limit: Duration = 30.0
-    think: Think = Think(law="fixed", mean="0 s")  # type: ignore[arg-type]
+    think: Think = Think(law="fixed", mean="0 s")
 
     @field_validator("request")
     @classmethod

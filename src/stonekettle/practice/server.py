@@ -132,9 +132,7 @@ def add_public_api(app: web.Application, system: LiveSystem) -> None:
         app.router.add_route(route.method, route.path, _handler(system, route))
 
 
-def _handler(
-    system: LiveSystem, route: Route
-) -> Callable[[web.Request], Coroutine[None, None, web.Response]]:
+def _handler(system: LiveSystem, route: Route) -> Callable[[web.Request], Coroutine[None, None, web.Response]]:
     created = route.method == "POST" and not route.path.endswith("activate")
 
     async def answer(request: web.Request) -> web.Response:
@@ -159,7 +157,8 @@ def metrics_page(component: LiveComponent) -> web.Application:
     registry.register(component)
 
     async def answer(request: web.Request) -> web.Response:
-        return web.Response(body=generate_latest(registry), headers={"Content-Type": CONTENT_TYPE_LATEST})
+        page = generate_latest(registry)  # type: ignore[no-untyped-call]
+        return web.Response(body=page, headers={"Content-Type": CONTENT_TYPE_LATEST})
 
     app = web.Application()
     app.router.add_get("/metrics", answer)

@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from stonekettle.core.queueing import ClosedSolution, Station, flow_equivalent, solve, throughput_limit
 from stonekettle.practice.config import PracticeConfig
 
-
 POOL_BINDS = 0.93
 """A pool that keeps the hardware behind it under this share of its own limit is the limit."""
 

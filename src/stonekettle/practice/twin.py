@@ -209,7 +209,7 @@ class Twin:
         self._serve(now, request)
 
     def _serve(self, now: float, request: _Request) -> None:
-        component, pool, stages = request.visits[request.at]
+        _, pool, stages = request.visits[request.at]
         if request.stage == len(stages):
             self._leave_component(now, request, pool)
             return
@@ -304,9 +304,7 @@ class Twin:
             in_use = _mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
             waiting = _mean_level(times, np.array([w for _, _, w in pool.changes]), n)
             found.append(
-                ResourceSeries(
-                    component, "connections", "pool", float(pool.limit), in_use / pool.limit, waiting
-                )
+                ResourceSeries(component, "connections", "pool", float(pool.limit), in_use / pool.limit, waiting)
             )
         return tuple(found)
 
@@ -373,4 +371,4 @@ def _counts(times: FloatArray, step: IntArray, shape: tuple[int, int]) -> IntArr
 def _sums(times: FloatArray, step: IntArray, values: FloatArray, shape: tuple[int, int]) -> FloatArray:
     inside = times < shape[0]
     flat = times[inside].astype(np.int64) * shape[1] + step[inside]
-    return np.bincount(flat, values[inside], shape[0] * shape[1]).reshape(shape)
+    return np.asarray(np.bincount(flat, values[inside], shape[0] * shape[1]).reshape(shape), dtype=np.float64)

@@ -83,9 +83,7 @@ def outcome(analysis: core.Analysis) -> Outcome:
     return "no answer"
 
 
-def build(
-    plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, cause: str, trial_requests: int
-) -> Result:
+def build(plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, cause: str, trial_requests: int) -> Result:
     """The result of a run."""
     findings = plain(analysis)
     levels = findings.pop("levels")

@@ -93,9 +93,7 @@ def _comfort_title(comfort: ComfortLimit) -> str:
     assert comfort.users is not None  # by status
     if comfort.status == "below":
         return f"Objectives are broken at the lowest load measured, {n.users(comfort.users.value)} users"
-    return (
-        f"Holds {n.users(comfort.users.value)} users ({n.rate(comfort.throughput)}), {_span(comfort.users)}"
-    )
+    return f"Holds {n.users(comfort.users.value)} users ({n.rate(comfort.throughput)}), {_span(comfort.users)}"
 
 
 def _comfort(analysis: Analysis, plan: Plan) -> Note | None:
@@ -112,10 +110,9 @@ def _comfort(analysis: Analysis, plan: Plan) -> Note | None:
     details = tuple(_objective_line(result, plan) for result in comfort.results)
     if comfort.status == "holds":
         text = "Every objective held at every level. The limit lies beyond the load of this run."
-        return Note(
-            "comfort", "holds", _comfort_title(comfort), text, details, Evidence(("response", "errors"))
-        )
-    assert comfort.users is not None and comfort.deciding is not None  # by status
+        return Note("comfort", "holds", _comfort_title(comfort), text, details, Evidence(("response", "errors")))
+    assert comfort.users is not None  # by status
+    assert comfort.deciding is not None
     row = "errors" if comfort.deciding.kind == "errors" else "response"
     return Note(
         "comfort",
@@ -165,8 +162,7 @@ def _saturation(analysis: Analysis) -> Note:
         if found.users_95 is not None:
             details.insert(1, f"95 % of it is reached at {n.users(found.users_95)} users.")
         text = (
-            f"Saturation point {n.users(found.users.value)} users, {_span(found.users)}: "
-            f"more users only wait longer."
+            f"Saturation point {n.users(found.users.value)} users, {_span(found.users)}: more users only wait longer."
         )
         if found.retrograde is not None:
             text += (
@@ -217,15 +213,14 @@ def _limiting(analysis: Analysis) -> Note | None:
     details = [_evidence_line(e) for e in found.evidence[:6]]
     following = ""
     if found.next_in_line is not None and found.next_throughput is not None:
-        following = (
-            f"Next in line is {_resource(found.next_in_line)}, full at {n.rate(found.next_throughput)}."
-        )
+        following = f"Next in line is {_resource(found.next_in_line)}, full at {n.rate(found.next_throughput)}."
     texts: Mapping[str, str] = {
         "generator": "Users were late to start, or the generator ran out of CPU. Nothing is claimed about the system.",
         "hardware": "It is the first resource to fill as load grows.",
         "pool": "Every connection is taken while the hardware behind has room: requests queue for a place.",
         "contention": "Look for locks, retries or thrashing: work per request grows with concurrency.",
-        "unmetered": "Every metered resource has room. A pool without metrics, a lock or an outside service looks just like this.",
+        "unmetered": "Every metered resource has room. A pool without metrics, a lock or an outside service "
+        "looks just like this.",
         "none": "The run did not push any resource to its end.",
     }
     rows = tuple(f"resource:{found.resource.key}" for _ in [0] if found.resource is not None)
@@ -247,8 +242,7 @@ def _evidence_line(e: ResourceEvidence) -> str:
     if e.demand is not None and e.kind != "pool":
         demand = e.demand.demand_s
         parts.append(
-            f"{n.seconds(demand.value)} per request "
-            f"({n.figure(demand.low * 1000)}–{n.figure(demand.high * 1000)} ms)"
+            f"{n.seconds(demand.value)} per request ({n.figure(demand.low * 1000)}–{n.figure(demand.high * 1000)} ms)"
         )
     if e.waiting:
         parts.append(f"{n.figure(e.waiting)} waiting")
@@ -348,7 +342,7 @@ def _laws(analysis: Analysis) -> Note | None:
 def _generator(analysis: Analysis) -> Note:
     health = analysis.generator
     left_out = health.strained_seconds
-    details = (
+    details: tuple[str, ...] = (
         f"CPU up to {n.percent(health.peak_cpu)} of its core; {n.percent(health.late_share)} of starts over 5 ms late.",
         f"{left_out} of {health.seconds} seconds strained and left out.",
     )
@@ -369,6 +363,4 @@ def _declined(kind: str, subject: str, declined: Declined) -> Note:
         "no successful requests": "No request succeeded.",
         "not trustworthy": "The generators were not fit to measure; nothing is claimed about the system.",
     }
-    return Note(
-        kind, "open", f"{subject}: no answer", reasons.get(declined.reason, declined.reason), (), Evidence()
-    )
+    return Note(kind, "open", f"{subject}: no answer", reasons.get(declined.reason, declined.reason), (), Evidence())

@@ -16,9 +16,7 @@ def main() -> None:
 
     parser = argparse.ArgumentParser(prog="stonekettle.server.wsgi")
     parser.add_argument("--port", type=int, required=True)
-    waitress.serve(
-        application, host="127.0.0.1", port=parser.parse_args().port, threads=8, ident="stone-kettle"
-    )
+    waitress.serve(application, host="127.0.0.1", port=parser.parse_args().port, threads=8, ident="stone-kettle")
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from django.contrib.auth.models import User
 from django.db.models import OuterRef, QuerySet, Subquery
 from django.http import HttpRequest
 from django.shortcuts import get_object_or_404
@@ -110,7 +111,7 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
     return _detail(Experiment.objects.get(pk=experiment_id))
 
 
-def _user(request: HttpRequest):  # type: ignore[no-untyped-def]
+def _user(request: HttpRequest) -> User | None:
     return request.user if request.user.is_authenticated else None
 
 

@@ -11,20 +11,12 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 
 
-class ExperimentQuerySet(models.QuerySet["Experiment"]):
-    def with_current(self) -> ExperimentQuerySet:
-        """With the newest revision's number, and in the order of their last change."""
-        return self.annotate(current_number=models.Max("revisions__number")).order_by("-changed_at")
-
-
 class Experiment(models.Model):
     """A question and everything needed to run it; what it is stands in its newest revision."""
 
     name = models.CharField(max_length=80)
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
-
-    objects = ExperimentQuerySet.as_manager()
 
     def __str__(self) -> str:
         return self.name
@@ -45,9 +37,7 @@ class Revision(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints = (
-            models.UniqueConstraint(fields=["experiment", "number"], name="one_revision_per_number"),
-        )
+        constraints = (models.UniqueConstraint(fields=["experiment", "number"], name="one_revision_per_number"),)
         ordering = ("-number",)
 
     def __str__(self) -> str:

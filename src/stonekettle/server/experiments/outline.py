@@ -90,9 +90,7 @@ def of(plan: Plan) -> PlanOutline:
             name=plan.system.name,
             base_url=plan.system.base_url,
             components=[
-                ComponentOutline(
-                    name=c.name, role=c.role, meters=list(c.meter.openmetrics) if c.meter else []
-                )
+                ComponentOutline(name=c.name, role=c.role, meters=list(c.meter.openmetrics) if c.meter else [])
                 for c in plan.system.components
             ],
         ),
@@ -120,9 +118,7 @@ def of(plan: Plan) -> PlanOutline:
             t=[t for t, _ in corners],
             users=[users for _, users in corners],
             levels=[
-                LevelOutline(
-                    start_s=level.start_s, end_s=level.end_s, users=level.users, moving=level.moving
-                )
+                LevelOutline(start_s=level.start_s, end_s=level.end_s, users=level.users, moving=level.moving)
                 for level in profile.levels()
             ],
         ),

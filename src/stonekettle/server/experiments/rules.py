@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.contrib.auth.models import AbstractBaseUser
+from django.contrib.auth.models import User
 from django.db import transaction
 
 from stonekettle.engine.targets import check_allowed
@@ -22,7 +22,7 @@ def read_plan(source: str) -> Plan:
 
 
 @transaction.atomic
-def create(source: str, author: AbstractBaseUser | None) -> Experiment:
+def create(source: str, author: User | None) -> Experiment:
     """A new experiment from a document."""
     plan = read_plan(source)
     experiment = Experiment.objects.create(name=plan.name)
@@ -31,7 +31,7 @@ def create(source: str, author: AbstractBaseUser | None) -> Experiment:
 
 
 @transaction.atomic
-def revise(experiment: Experiment, source: str, author: AbstractBaseUser | None) -> Revision:
+def revise(experiment: Experiment, source: str, author: User | None) -> Revision:
     """A new revision; the old ones stay, and runs keep the one they used."""
     plan = read_plan(source)
     experiment = Experiment.objects.select_for_update().get(pk=experiment.pk)
@@ -43,14 +43,12 @@ def revise(experiment: Experiment, source: str, author: AbstractBaseUser | None)
     return _add_revision(experiment, current.number + 1, source, plan, author)
 
 
-def restore(experiment: Experiment, number: int, author: AbstractBaseUser | None) -> Revision:
+def restore(experiment: Experiment, number: int, author: User | None) -> Revision:
     """Undo: the state of an earlier revision becomes the newest one."""
     return revise(experiment, experiment.revisions.get(number=number).source, author)
 
 
-def _add_revision(
-    experiment: Experiment, number: int, source: str, plan: Plan, author: AbstractBaseUser | None
-) -> Revision:
+def _add_revision(experiment: Experiment, number: int, source: str, plan: Plan, author: User | None) -> Revision:
     return Revision.objects.create(
         experiment=experiment,
         number=number,

@@ -100,9 +100,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,
         outline=outline.of(run.plan),
-        transitions=[
-            TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()
-        ],
+        transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         result=results.Result.model_validate(run.result) if run.result else None,
     )
 

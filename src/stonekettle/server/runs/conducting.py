@@ -90,9 +90,7 @@ class DatabaseFleet:
 
         region = settings.GENERATOR_REGION
         for number in range(self.count):
-            generator = Generator.objects.create(
-                run_id=self.run_id, name=f"{region}-{number + 1}", region=region
-            )
+            generator = Generator.objects.create(run_id=self.run_id, name=f"{region}-{number + 1}", region=region)
             tasks.generate.configure(queue=f"region-{region}").defer(
                 generator_id=generator.pk, index=number, count=self.count
             )

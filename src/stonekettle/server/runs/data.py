@@ -24,13 +24,8 @@ def seconds_stored(run: Run) -> int:
 def load(run: Run) -> RunData:
     """Everything measured so far, but for the single requests."""
     plan = run.plan
-    rows = GeneratorSecond.objects.filter(generator__run=run).values_list(
-        "generator__name", "rollup", "histograms"
-    )
-    stored = [
-        StoredSecond(name, rollup, unpack_histograms(bytes(histograms)))
-        for name, rollup, histograms in rows
-    ]
+    rows = GeneratorSecond.objects.filter(generator__run=run).values_list("generator__name", "rollup", "histograms")
+    stored = [StoredSecond(name, rollup, unpack_histograms(bytes(histograms))) for name, rollup, histograms in rows]
     length = 1 + max((int(s.rollup["second"]) for s in stored), default=-1)
     meters = MeterSecond.objects.filter(run=run).values_list("second", "readings")
     readings = {second: [Reading(**r) for r in found] for second, found in meters}

@@ -30,9 +30,7 @@ class Courier:
         self._unsaved: list[GeneratorSecond] = []
         self._watch = Watch(LOOK_S)
         self._begun = self._drained = False
-        self._process = GeneratorProcess(
-            generator.run.plan, self._hear, share=(index, count), seed=generator.run_id
-        )
+        self._process = GeneratorProcess(generator.run.plan, self._hear, share=(index, count), seed=generator.run_id)
 
     def carry(self) -> None:
         """Until the generator's end; every second that arrived is saved before this returns."""
@@ -83,9 +81,7 @@ class Courier:
             self._unsaved = []
         now = timezone.now()
         Generator.objects.filter(pk=self.generator.pk).update(seen_at=now, process_id=self._process.pid)
-        run = Run.objects.only("begun_at", "drain_ordered", "state", "conductor_seen_at").get(
-            pk=self.generator.run_id
-        )
+        run = Run.objects.only("begun_at", "drain_ordered", "state", "conductor_seen_at").get(pk=self.generator.run_id)
         if run.begun_at is not None and not self._begun:
             self._begun = True
             self._process.begin(run.begun_at)

@@ -114,9 +114,7 @@ class GeneratorSecond(models.Model):
     records = models.BinaryField()
 
     class Meta:
-        constraints = (
-            models.UniqueConstraint(fields=["generator", "second"], name="one_row_per_generator_second"),
-        )
+        constraints = (models.UniqueConstraint(fields=["generator", "second"], name="one_row_per_generator_second"),)
         ordering = ("second",)
 
     def __str__(self) -> str:
@@ -131,9 +129,7 @@ class MeterSecond(models.Model):
     readings: models.JSONField[Any, Any] = models.JSONField()
 
     class Meta:
-        constraints = (
-            models.UniqueConstraint(fields=["run", "second"], name="one_row_per_meter_second"),
-        )
+        constraints = (models.UniqueConstraint(fields=["run", "second"], name="one_row_per_meter_second"),)
         ordering = ("second",)
 
     def __str__(self) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from django.contrib.auth.models import AbstractBaseUser
+from django.contrib.auth.models import User
 from django.db import transaction
 from django.utils import timezone
 
@@ -18,7 +18,7 @@ CONDUCTOR_SILENCE = timedelta(seconds=20)
 
 
 @transaction.atomic
-def start(experiment: Experiment, user: AbstractBaseUser | None) -> Run:
+def start(experiment: Experiment, user: User | None) -> Run:
     """Queue a run of the newest revision. One at a time: runs would disturb each other."""
     from stonekettle.server.runs import tasks
 
