@@ -36,9 +36,3 @@ class Declined:
 
 class CoreInputError(ValueError):
     """An argument that cannot be computed with; the message names it and says what is wrong."""
-
-
-def check_finite(name: str, values: FloatArray) -> None:
-    """Raise :class:`CoreInputError` when ``values`` holds NaN or infinity."""
-    if not np.all(np.isfinite(values)):
-        raise CoreInputError(f"{name} must hold only finite numbers")

@@ -297,8 +297,8 @@ class LoadLoop:
             status,
             error,
             flags,
-            info(pycurl.REQUEST_SIZE) + (int(info(pycurl.SIZE_UPLOAD)) if request.method == "POST" else 0),
-            info(pycurl.HEADER_SIZE) + int(info(pycurl.SIZE_DOWNLOAD)),
+            info(pycurl.REQUEST_SIZE) + (info(pycurl.SIZE_UPLOAD_T) if request.method == "POST" else 0),
+            info(pycurl.HEADER_SIZE) + info(pycurl.SIZE_DOWNLOAD_T),
             dns,
             connect,
             tls,
@@ -405,6 +405,13 @@ def _new_handle() -> tuple[pycurl.Curl, pycurl.CurlShare]:
     return handle, share
 
 
+class _HandedOver(socket.socket):
+    """A socket for libcurl, which takes a duplicate: this one is closed when it is let go."""
+
+    def __del__(self) -> None:
+        self.close()
+
+
 def _guarded_socket(user: _User) -> Callable[[int, tuple[int, int, int, tuple[str, int]]], object]:
     """Opens a user's sockets, and refuses addresses that load may not go to."""
 
@@ -414,6 +421,6 @@ def _guarded_socket(user: _User) -> Callable[[int, tuple[int, int, int, tuple[st
         if not is_allowed(host):
             user.refused = True
             return pycurl.SOCKET_BAD
-        return socket.socket(family, kind, protocol)
+        return _HandedOver(family, kind, protocol)
 
     return open_socket

@@ -142,6 +142,9 @@ class GeneratorProcess:
             self._process.wait()
         for thread in self._threads:
             thread.join(limit_s)
+        for stream in (self._process.stdout, self._process.stderr):
+            if stream:
+                stream.close()
 
     def _tell(self, message: dict[str, Any]) -> None:
         assert self._process.stdin is not None  # opened as a pipe

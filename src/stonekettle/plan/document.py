@@ -51,7 +51,7 @@ def from_document(document: object) -> Plan:
     try:
         plan = Plan.model_validate(document)
     except ValidationError as error:
-        raise PlanError(_problem(cast(dict[str, Any], e)) for e in error.errors()) from error
+        raise PlanError(_problem(e) for e in _innermost(error)) from error
     problems = list(_inconsistencies(plan))
     if problems:
         raise PlanError(problems)
@@ -163,6 +163,13 @@ def _repeated(path: str, names: Sequence[str]) -> Iterable[Problem]:
 def _did_you_mean(name: str, known: Iterable[str], otherwise: str) -> str:
     close = difflib.get_close_matches(name, list(known), n=1)
     return f"Did you mean {close[0]!r}?" if close else otherwise
+
+
+def _innermost(error: ValidationError) -> list[dict[str, Any]]:
+    """The errors without those of a list that is only too short because its items are wrong."""
+    found = cast(list[dict[str, Any]], error.errors())
+    places = [e["loc"] for e in found]
+    return [e for e in found if not any(p != e["loc"] and p[: len(e["loc"])] == e["loc"] for p in places)]
 
 
 def _problem(error: dict[str, Any]) -> Problem:

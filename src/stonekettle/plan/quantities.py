@@ -36,8 +36,13 @@ def format_duration(seconds: float) -> str:
     for unit in ("h", "min", "s"):
         amount = seconds / SECONDS_OF[unit]
         if amount >= 1 and amount == round(amount, 2):
-            return f"{amount:g} {unit}"
-    return f"{seconds * 1000:g} ms" if seconds else "0 s"
+            return f"{_digits(amount)} {unit}"
+    return f"{_digits(seconds * 1000)} ms" if seconds else "0 s"
+
+
+def _digits(amount: float) -> str:
+    """Digits without an exponent or trailing zeros."""
+    return f"{amount:.6f}".rstrip("0").rstrip(".")
 
 
 def parse_share(value: object) -> float:

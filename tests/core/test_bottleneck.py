@@ -1,0 +1,84 @@
+"""The limiting resource: named rightly, or not named."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from stonekettle.core import analysis
+from stonekettle.core.bottleneck import LimitingResource
+from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.run_data import RunData
+from stonekettle.core.types import Declined
+from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
+from stonekettle.practice.twin import simulate
+from tests.conftest import climb, one_server_system, visits
+
+PROFILE = climb(20, 180, 20)
+
+
+def limit_of(run: RunData, profile: LoadProfile = PROFILE) -> LimitingResource:
+    found = analysis.analyse(run, profile, [], 0.05).limiting
+    assert isinstance(found, LimitingResource)
+    return found
+
+
+def test_the_fullest_hardware_is_named_with_its_demand_and_the_next_in_line() -> None:
+    config = PracticeConfig(
+        (Component("front", cpus=2), Component("store", cpus=2)),
+        (Route("GET", "/", (Visit("front", 8), Visit("store", 20))),),
+    )
+    found = limit_of(simulate(config, visits(1.0), PROFILE))
+    assert found.cause == "hardware"
+    assert found.resource is not None
+    assert found.resource.key == "store.cpu"
+    assert found.resource.utilisation > 0.95
+    assert found.resource.demand is not None
+    assert found.resource.demand.demand_s.value == pytest.approx(0.020, rel=0.06)
+    assert found.resource.saturated_at_users is not None
+    assert found.next_in_line == "front.cpu"
+    assert found.next_throughput == pytest.approx(250, rel=0.08)
+
+
+def test_a_full_pool_over_idle_hardware_is_named() -> None:
+    config = one_server_system(20, servers=8, pool=2)
+    found = limit_of(simulate(config, visits(1.0), PROFILE))
+    assert found.cause == "pool"
+    assert found.resource is not None
+    assert found.resource.key == "shop.connections"
+
+
+def test_an_unseen_limit_is_said_to_be_unseen() -> None:
+    run = simulate(one_server_system(20, servers=8, pool=2), visits(1.0), PROFILE)
+    blind = replace(run, resources=tuple(r for r in run.resources if not r.is_pool))
+    assert limit_of(blind).cause == "unmetered"
+
+
+def test_far_from_saturation_nothing_is_named() -> None:
+    profile = climb(5, 40, 5)
+    found = limit_of(simulate(one_server_system(20, servers=2), visits(1.0), profile), profile)
+    assert found.cause == "none"
+    assert found.next_in_line == "shop.cpu"
+
+
+def test_falling_throughput_without_a_full_resource_is_contention() -> None:
+    run = simulate(one_server_system(2, servers=8), visits(1.0), PROFILE)
+    factor = np.where(run.planned_users > 120, 0.5, 1.0)
+    completed = (run.completed * factor[:, None]).astype(np.int64)
+    # The missing users wait somewhere, so that Little's law still holds.
+    waiting = run.in_flight + run.users * (1 - factor) * 0.95
+    fallen = replace(run, completed=completed, in_flight=waiting)
+    assert limit_of(fallen).cause == "contention"
+
+
+def test_a_strained_generator_claims_nothing_about_the_system() -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), PROFILE)
+    found = analysis.analyse(replace(run, generator_cpu=np.full(run.seconds, 0.97)), PROFILE, [], 0.05)
+    assert not found.trustworthy
+    assert found.generator.verdict == "strained"
+    assert found.saturation == Declined(analysis.UNTRUSTED)
+    assert found.limiting == Declined(analysis.UNTRUSTED) or (
+        isinstance(found.limiting, LimitingResource) and found.limiting.cause == "generator"
+    )

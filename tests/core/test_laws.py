@@ -1,0 +1,77 @@
+"""Little's law and the utilisation law, on data whose truth is known."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from stonekettle.core import laws
+from stonekettle.core.levels import measure
+from stonekettle.core.load_profile import PlannedLevel
+from stonekettle.practice.twin import Stall, simulate
+from tests.conftest import climb, one_server_system, steady_run, visits
+
+
+def test_littles_law_holds_on_an_honest_run() -> None:
+    (level,) = measure(steady_run(), [PlannedLevel(0, 60, 100)])
+    check = laws.little(level)
+    assert check.gap == pytest.approx(0, abs=1e-9)
+    assert check.passed
+
+
+def test_users_that_do_nothing_break_littles_law() -> None:
+    run = steady_run()
+    idle = replace(run, in_flight=run.in_flight * 0, users=run.users * 1.2, planned_users=run.users * 1.2)
+    (level,) = measure(idle, [PlannedLevel(0, 60, 120)])
+    assert laws.little(level).broken
+
+
+def test_overdue_users_are_a_sign_of_their_own() -> None:
+    (level,) = measure(replace(steady_run(), overdue=np.full(60, 1.5)), [PlannedLevel(0, 60, 100)])
+    check = laws.little(level)
+    assert check.late
+    assert not check.passed
+
+
+def test_a_stall_of_the_generator_is_found() -> None:
+    profile = climb(50, 50, 1, 40)
+    run = simulate(one_server_system(5), visits(1.0), profile, stall=Stall(25, 3.0))
+    # Late starts would mark the seconds; judge by the law's signs alone.
+    (level,) = measure(replace(run, late_starts=np.zeros(run.seconds)), profile.levels())
+    check = laws.little(level)
+    assert check.late
+    assert check.stalled
+    assert check.stall_s == pytest.approx(3.0, abs=0.1)
+
+
+def test_demand_is_recovered_within_its_interval() -> None:
+    config = one_server_system(20, servers=2)
+    profile = climb(10, 80, 10, 40)
+    run = simulate(config, visits(1.0), profile)
+    found = laws.demand(run.resources[0], measure(run, profile.levels()))
+    assert found is not None
+    assert found.demand_s.value == pytest.approx(0.020, rel=0.04)
+    assert found.ceiling is not None
+    assert found.ceiling.low < 100 < found.ceiling.high
+
+
+def test_background_load_is_told_from_demand() -> None:
+    config = one_server_system(20, servers=2)
+    profile = climb(10, 60, 10, 40)
+    run = simulate(config, visits(1.0), profile)
+    resource = run.resources[0]
+    busy = replace(resource, utilisation=np.clip(resource.utilisation + 0.2, 0, 1))
+    loaded = replace(run, resources=(busy, *run.resources[1:]))
+    found = laws.demand(busy, measure(loaded, profile.levels()))
+    assert found is not None
+    assert found.background == pytest.approx(0.2, abs=0.04)
+    assert found.demand_s.value == pytest.approx(0.020, rel=0.1)
+
+
+def test_a_resource_that_does_not_grow_has_no_demand() -> None:
+    profile = climb(10, 60, 10, 30)
+    run = simulate(one_server_system(10), visits(1.0), profile)
+    flat = replace(run.resources[0], utilisation=np.linspace(0.5, 0.3, run.seconds))
+    assert laws.demand(flat, measure(replace(run, resources=(flat,)), profile.levels())) is None

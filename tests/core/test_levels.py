@@ -1,0 +1,84 @@
+"""Levels: warm-up removed, bad seconds left out, percentiles merged."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from stonekettle.core.levels import measure
+from stonekettle.core.load_profile import LoadProfile, PlannedLevel, Segment
+from tests.conftest import steady_run
+
+
+def test_a_steady_level_is_measured_exactly() -> None:
+    (level,) = measure(steady_run(), [PlannedLevel(0, 60, 100)])
+    assert level.throughput == pytest.approx(50)
+    assert level.response_s == pytest.approx(0.1)
+    assert level.p95_s == pytest.approx(0.1, rel=0.01)
+    assert level.in_flight + level.thinking == pytest.approx(100)
+
+
+def test_the_first_fifth_is_discarded() -> None:
+    (level,) = measure(steady_run(think_s=0.5), [PlannedLevel(0, 60, 100)])
+    assert level.seconds_used == 48
+
+
+def test_a_long_cycle_discards_two_cycles_but_never_more_than_half() -> None:
+    (level,) = measure(steady_run(think_s=9.9), [PlannedLevel(0, 60, 100)])
+    assert level.seconds_used == 40
+    (level,) = measure(steady_run(think_s=100), [PlannedLevel(0, 60, 100)])
+    assert level.seconds_used == 30
+
+
+def test_short_and_thin_levels_are_not_analysed() -> None:
+    assert measure(steady_run(), [PlannedLevel(0, 9, 100)]) == ()
+    assert measure(steady_run(rate=1), [PlannedLevel(0, 60, 100)]) == ()
+
+
+def test_strained_seconds_are_left_out_and_counted() -> None:
+    run = steady_run()
+    cpu = run.generator_cpu.copy()
+    cpu[30:40] = 0.95
+    (level,) = measure(replace(run, generator_cpu=cpu), [PlannedLevel(0, 60, 100)])
+    assert level.seconds_left_out == 10
+    assert level.seconds_used == 38
+
+
+def test_seconds_without_data_are_gaps_never_zeros() -> None:
+    run = steady_run()
+    users, completed = run.users.copy(), run.completed.copy()
+    users[40:45], completed[40:45] = np.nan, 0
+    (level,) = measure(replace(run, users=users, completed=completed), [PlannedLevel(0, 60, 100)])
+    assert level.throughput == pytest.approx(50)
+    assert level.seconds_left_out == 5
+
+
+def test_failed_requests_count_for_load_but_not_for_throughput() -> None:
+    run = steady_run()
+    errors = run.errors.copy()
+    errors[:, 0] = 10
+    (level,) = measure(replace(run, errors=errors), [PlannedLevel(0, 60, 100)])
+    assert level.throughput == pytest.approx(40)
+    assert level.completion_rate == pytest.approx(50)
+    assert level.error_ratio == pytest.approx(0.2)
+
+
+def test_ramp_bins_are_marked_as_moving() -> None:
+    profile = LoadProfile((Segment.ramp(50, 150, 60),))
+    run = steady_run()
+    planned = profile.users_over(np.arange(60.0))
+    found = measure(replace(run, planned_users=planned, users=planned), profile.levels())
+    assert len(found) == 6
+    assert all(level.moving for level in found)
+
+
+def test_missing_meter_readings_do_not_pull_the_mean_down() -> None:
+    from stonekettle.core.run_data import ResourceSeries
+
+    utilisation = np.full(60, 0.8)
+    utilisation[20:30] = np.nan
+    run = steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", 1.0, utilisation),))
+    (level,) = measure(run, [PlannedLevel(0, 60, 100)])
+    assert level.utilisation["shop.cpu"] == pytest.approx(0.8)

@@ -1,0 +1,57 @@
+"""Closed networks against textbook formulas."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from stonekettle.core.queueing import Station, flow_equivalent, solve, throughput_limit
+from stonekettle.core.types import CoreInputError
+
+
+def test_one_user_waits_for_nobody() -> None:
+    found = solve([Station.servers("a", 0.2, 1), Station.servers("b", 0.3, 2)], 1.5, 1)
+    assert found.throughput[0] == pytest.approx(1 / 2.0)
+    assert found.response_s[0] == pytest.approx(0.5)
+
+
+def test_a_machine_with_one_repairman_matches_the_closed_form() -> None:
+    """The machine repair model (M/M/1//N): P₀ = 1/Σ N!/(N−k)!·(S/Z)^k."""
+    n, service, think = 6, 0.5, 3.0
+    p0 = 1 / sum(math.factorial(n) / math.factorial(n - k) * (service / think) ** k for k in range(n + 1))
+    found = solve([Station.servers("repair", service, 1)], think, n)
+    assert found.throughput[-1] == pytest.approx((1 - p0) / service)
+
+
+def test_as_many_servers_as_users_never_queue() -> None:
+    found = solve([Station.servers("wide", 0.4, 10)], 1.0, 10)
+    assert np.allclose(found.response_s, 0.4)
+
+
+def test_balanced_queues_without_think_time_match_the_closed_form() -> None:
+    """K equal queues and N users: X = N / (N + K − 1) / D (Lazowska et al. 1984, ch. 5)."""
+    k, n, demand = 3, 7, 0.1
+    found = solve([Station.servers(str(i), demand, 1) for i in range(k)], 0.0, n)
+    assert found.throughput[-1] == pytest.approx(n / (n + k - 1) / demand)
+
+
+def test_throughput_approaches_the_slowest_station() -> None:
+    stations = [Station.servers("a", 0.02, 4), Station.servers("b", 0.03, 2)]
+    found = solve(stations, 1.0, 400)
+    assert throughput_limit(stations) == pytest.approx(2 / 0.03)
+    assert found.throughput[-1] == pytest.approx(2 / 0.03, rel=1e-6)
+    assert np.all(np.diff(found.throughput) > -1e-9)
+
+
+def test_a_pool_of_one_serves_one_at_a_time() -> None:
+    pool = flow_equivalent("pool", [Station.servers("cpu", 0.1, 8), Station.servers("disk", 0.05, 4)], 1)
+    assert pool.limit == pytest.approx(1 / 0.15)
+
+
+def test_impossible_stations_and_populations_are_refused() -> None:
+    with pytest.raises(CoreInputError, match="demand_s"):
+        Station.servers("a", 0.0, 1)
+    with pytest.raises(CoreInputError, match="users"):
+        solve([Station.servers("a", 0.1, 1)], 1.0, 0)

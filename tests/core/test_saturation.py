@@ -1,0 +1,81 @@
+"""The saturation point: found where it is, declined where it is not."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from stonekettle.core import laws, saturation
+from stonekettle.core.levels import measure
+from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.saturation import Saturation, fit_hinge
+from stonekettle.core.types import Declined
+from stonekettle.practice import truth
+from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.twin import simulate
+from tests.conftest import ROUTE, climb, one_server_system, visits
+
+
+def find(config: PracticeConfig, profile: LoadProfile, think_s: float = 1.0, seed: int = 4) -> Saturation:
+    run = simulate(config, visits(think_s), profile, seed=seed)
+    levels = measure(run, profile.levels())
+    demands = [d for r in run.resources if not r.is_pool and (d := laws.demand(r, levels))]
+    found = saturation.find(levels, demands)
+    assert isinstance(found, Saturation)
+    return found
+
+
+def test_the_hinge_of_noiseless_data_is_exact() -> None:
+    users = np.arange(10.0, 101.0, 10.0)
+    hinge = fit_hinge(users, np.minimum(2 * users, 120.0), np.full(10, 0.5))
+    assert hinge.break_users == pytest.approx(60, rel=0.01)
+    assert hinge.slope == pytest.approx(2, rel=0.01)
+    assert hinge.aicc_gain > 100
+
+
+def test_saturation_is_found_near_the_truth_with_an_honest_interval() -> None:
+    config = one_server_system(20, servers=2)
+    real = truth.compute(config, {ROUTE: 1.0}, 1.0)
+    found = find(config, climb(20, 180, 20))
+    assert found.status == "reached"
+    assert found.users is not None
+    assert found.throughput is not None
+    assert found.throughput.value == pytest.approx(real.throughput_limit, rel=0.03)
+    assert found.users.value == pytest.approx(real.users, rel=0.04)
+    assert found.users.low < found.users.value < found.users.high
+    assert found.users_95 is not None
+    assert 0.6 * real.users < found.users_95 < 1.5 * real.users
+
+
+def test_nothing_is_claimed_far_below_saturation() -> None:
+    found = find(one_server_system(10, servers=4), climb(10, 80, 10))
+    assert found.status == "not reached"
+    assert found.users is None
+    assert found.at_least_users == pytest.approx(80, abs=1)
+    assert found.next_levels[-1] > 80
+
+
+def test_the_hardware_ceiling_is_known_before_it_is_reached() -> None:
+    found = find(one_server_system(20, servers=2), climb(8, 56, 8, 60))
+    assert found.status != "reached"
+    assert found.ceiling is not None
+    assert found.ceiling.throughput.value == pytest.approx(100, rel=0.05)
+
+
+def test_too_few_levels_are_declined() -> None:
+    profile = climb(20, 60, 20)
+    levels = measure(simulate(one_server_system(), visits(1.0), profile), profile.levels())
+    assert saturation.find(levels) == Declined("too few levels", pytest.approx(60, abs=1))
+
+
+def test_falling_throughput_is_its_own_finding() -> None:
+    profile = climb(20, 200, 20)
+    run = simulate(one_server_system(20, servers=2), visits(1.0), profile)
+    levels = measure(run, profile.levels())
+    from dataclasses import replace
+
+    fallen = [replace(lv, throughput=lv.throughput * (0.7 if lv.users > 150 else 1)) for lv in levels]
+    found = saturation.find(fallen)
+    assert isinstance(found, Saturation)
+    assert found.retrograde is not None
+    assert found.retrograde.drop == pytest.approx(0.3, abs=0.06)

@@ -1,0 +1,100 @@
+"""A generator as a process: orders in, seconds out, and what happens when one side dies."""
+
+from __future__ import annotations
+
+import io
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable
+
+import pytest
+
+from stonekettle.engine import process
+from stonekettle.engine.errors import GeneratorLost
+from stonekettle.engine.process import Event, Finished, GeneratorProcess, Lost, Ready, SecondDone
+from stonekettle.engine.records import view
+from stonekettle.plan.models import Plan
+from tests.engine.conftest import KnownServer
+
+
+class Ears:
+    """Collects events and waits for one of a kind."""
+
+    def __init__(self) -> None:
+        self.events: list[Event] = []
+        self._change = threading.Condition()
+
+    def __call__(self, event: Event) -> None:
+        with self._change:
+            self.events.append(event)
+            self._change.notify_all()
+
+    def wait_for(self, kind: type[Event], limit_s: float = 15.0) -> Event:
+        with self._change:
+            assert self._change.wait_for(lambda: any(isinstance(e, kind) for e in self.events), limit_s)
+        return next(e for e in self.events if isinstance(e, kind))
+
+
+def test_frames_survive_the_wire() -> None:
+    stream = io.BytesIO()
+    process.write_frame(stream, "second", {"a": 1}, [b"xy", b"", b"zzz"])
+    process.write_frame(stream, "finished", {}, [])
+    stream.seek(0)
+    head, blobs = process.read_frame(stream) or ({}, [])
+    assert head["kind"] == "second"
+    assert blobs == [b"xy", b"", b"zzz"]
+    assert (process.read_frame(stream) or ({}, []))[0]["kind"] == "finished"
+    assert process.read_frame(stream) is None
+
+
+def test_a_frame_cut_off_is_the_end() -> None:
+    stream = io.BytesIO()
+    process.write_frame(stream, "second", {"a": 1}, [b"xyz"])
+    assert process.read_frame(io.BytesIO(stream.getvalue()[:-1])) is None
+
+
+def test_a_generator_runs_and_reports_every_second(make_plan: Callable[..., Plan], known_server: KnownServer) -> None:
+    ears = Ears()
+    generator = GeneratorProcess(make_plan(base=known_server.url), ears)
+    ready = ears.wait_for(Ready)
+    assert isinstance(ready, Ready)
+    assert abs(ready.clock_offset_s) < 1
+    generator.begin(time.time() + 0.2)
+    ears.wait_for(Finished)
+    generator.close()
+    seconds = [e for e in ears.events if isinstance(e, SecondDone)]
+    assert [s.rollup["second"] for s in seconds][:2] == [0, 1]
+    assert sum(len(view(s.records)) for s in seconds) == known_server.seen["/"] > 20
+
+
+def test_a_killed_generator_is_lost_and_what_it_sent_is_kept(
+    make_plan: Callable[..., Plan], known_server: KnownServer
+) -> None:
+    ears = Ears()
+    generator = GeneratorProcess(make_plan(base=known_server.url, hold="60 s"), ears)
+    ears.wait_for(Ready)
+    generator.begin(time.time())
+    ears.wait_for(SecondDone)
+    os.kill(generator.pid, signal.SIGKILL)
+    lost = ears.wait_for(Lost)
+    generator.close()
+    assert isinstance(lost, Lost)
+    assert "-9" in lost.reason
+    assert any(isinstance(e, SecondDone) for e in ears.events)
+
+
+def test_a_generator_whose_owner_goes_away_drains(make_plan: Callable[..., Plan], known_server: KnownServer) -> None:
+    ears = Ears()
+    generator = GeneratorProcess(make_plan(base=known_server.url, hold="60 s"), ears)
+    ears.wait_for(Ready)
+    generator.begin(time.time())
+    ears.wait_for(SecondDone)
+    generator.close(limit_s=10)
+    assert isinstance(ears.events[-1], Finished)
+
+
+def test_more_users_than_open_files_is_told_before_the_run() -> None:
+    with pytest.raises(GeneratorLost, match="open files"):
+        process.raise_descriptor_limit(10_000_000)

@@ -1,0 +1,82 @@
+"""Seconds folded and put together again."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from stonekettle.core.histogram import percentile_s
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.run_data import StepInfo
+from stonekettle.engine import records, rollup
+from stonekettle.engine.rollup import Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
+
+STEPS = (StepInfo("visit", "home", 1.0), StepInfo("visit", "board", 1.0))
+PROFILE = LoadProfile((Segment.hold(10, 3),))
+
+
+def second(number: int, **changes: object) -> Second:
+    values: dict[str, object] = {
+        "second": number, "users": 5.0, "in_flight": 1.0, "overdue": 0.0, "late_starts": 0, "start_gap_s": 0.1,
+        "lag_p99_s": 0.001, "cpu": 0.1, "switches": 0, "started": [2, 1],
+    }  # fmt: skip
+    return Second(**{**values, **changes})  # type: ignore[arg-type]
+
+
+def made(rows: list[tuple[int, int, int, int]]) -> records.Records:
+    """Records from (step, status, error, total µs)."""
+    found = np.zeros(len(rows), dtype=records.RECORD)
+    for i, (step, status, error, total) in enumerate(rows):
+        found[i]["step"], found[i]["status"], found[i]["error"], found[i]["total_us"] = step, status, error, total
+    return found
+
+
+def test_folding_counts_by_step_and_keeps_errors_out_of_response_times() -> None:
+    folded, histograms = fold(second(0), made([(0, 200, 0, 1000), (0, 503, 1, 10), (1, 200, 0, 3000)]), 2)
+    assert folded.completed == [2, 1]
+    assert folded.errors == [1, 0]
+    assert folded.response_sum_s == pytest.approx([0.001, 0.003])
+    assert folded.error_kinds == {"status 503": 1}
+    assert set(histograms) == {0, 1}
+
+
+def test_a_second_without_requests_folds_to_zeros() -> None:
+    folded, histograms = fold(second(0), made([]), 2)
+    assert folded.completed == [0, 0]
+    assert histograms == {}
+
+
+def test_histograms_pack_and_unpack() -> None:
+    blobs = {0: b"abc", 3: b"", 7: b"x" * 300}
+    assert unpack_histograms(pack_histograms(blobs)) == blobs
+
+
+def stored(generator: str, number: int, rows: list[tuple[int, int, int, int]], **changes: object) -> StoredSecond:
+    folded, histograms = fold(second(number, **changes), made(rows), 2)
+    return StoredSecond(generator, folded.as_dict(), histograms)
+
+
+def test_generators_add_up_and_the_worst_lateness_counts() -> None:
+    run = assemble(
+        STEPS,
+        PROFILE,
+        [
+            stored("a", 0, [(0, 200, 0, 1000)], cpu=0.2, start_gap_s=0.5),
+            stored("b", 0, [(1, 200, 0, 9000)], cpu=0.6, start_gap_s=0.2),
+        ],
+    )
+    assert run.users.tolist() == [10.0]
+    assert run.completed.tolist() == [[1, 1]]
+    assert run.generator_cpu.tolist() == [0.6]
+    assert run.start_gap_s.tolist() == [0.5]
+    assert percentile_s(run.histograms.merged(np.ones(1, dtype=bool)), 99) == pytest.approx(0.009, rel=0.02)
+
+
+def test_a_missing_second_is_a_gap_not_a_zero() -> None:
+    run = assemble(STEPS, PROFILE, [stored("a", 0, []), stored("a", 2, [])])
+    assert np.isnan(run.users[1])
+    assert run.seconds == 3
+
+
+def test_no_seconds_make_an_empty_run() -> None:
+    assert rollup.assemble(STEPS, PROFILE, []).seconds == 0

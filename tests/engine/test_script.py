@@ -1,0 +1,96 @@
+"""Compiled journeys and the lives of virtual users."""
+
+from __future__ import annotations
+
+from random import Random
+
+from stonekettle.engine.script import Dealer, Request, compile_plan, walk
+from stonekettle.plan import document
+
+PLAN = """
+name: Two journeys
+system: {name: Shop, base_url: "http://127.0.0.1:1"}
+feeds:
+  - {name: riders, csv: "rider,stop\\nr-1,Quay Gate\\nr-2,Mill Lane\\n"}
+  - {name: zones, csv: "zone\\nA\\nB\\nC\\n"}
+journeys:
+  - name: look
+    weight: 3
+    steps:
+      - {name: home, request: GET /, think: exponential 1 s}
+      - {name: board, request: "GET /board?stop={{stop}}", think: 2 s}
+  - name: buy
+    weight: 1
+    steps:
+      - name: order
+        request: POST /tickets
+        json: {rider: "{{rider}}", zone: "{{zone}}"}
+        headers: {X-Rider: "{{rider}}", X-Fixed: yes please}
+        expect_status: [200, 201]
+load: [{hold: {users: 1, for: 1 s}}]
+"""
+SCRIPT = compile_plan(document.read(PLAN))
+ROW = {"rider": "r-1", "stop": "Quay Gate", "zone": "A"}
+
+
+def test_what_does_not_vary_is_built_beforehand() -> None:
+    home = SCRIPT.journeys[0][0]
+    assert home.url == "http://127.0.0.1:1/"
+    assert home.headers_for({}) is home.headers
+
+
+def test_values_fill_address_body_and_headers() -> None:
+    board, order = SCRIPT.journeys[0][1], SCRIPT.journeys[1][0]
+    assert board.url is None
+    assert board.url_for(ROW) == "http://127.0.0.1:1/board?stop=Quay%20Gate"
+    assert order.body_for(ROW) == b'{"rider": "r-1", "zone": "A"}'
+    assert "X-Rider: r-1" in order.headers_for(ROW)
+    assert "X-Fixed: yes please" in order.headers_for(ROW)
+    assert order.expect == {200, 201}
+
+
+def test_steps_are_numbered_over_all_journeys() -> None:
+    assert [request.step for journey in SCRIPT.journeys for request in journey] == [0, 1, 2]
+    assert [info.name for info in SCRIPT.steps] == ["home", "board", "order"]
+
+
+def test_shorter_feeds_start_over_beside_longer_ones() -> None:
+    assert [(row["rider"], row["zone"]) for row in SCRIPT.rows] == [("r-1", "A"), ("r-2", "B"), ("r-1", "C")]
+
+
+def test_journeys_are_dealt_by_weight() -> None:
+    dealer = Dealer(SCRIPT, Random(1))
+    names = [dealer.next()[0][0].step for _ in range(100)]
+    assert names.count(0) == 75
+    assert names.count(2) == 25
+
+
+def test_two_generators_share_the_rows() -> None:
+    first, second = (Dealer(SCRIPT, Random(1), (i, 2)) for i in range(2))
+    assert [first.next()[1]["zone"] for _ in range(3)] == ["A", "C", "B"]
+    assert [second.next()[1]["zone"] for _ in range(3)] == ["B", "A", "C"]
+
+
+def test_a_life_begins_with_a_wait_and_thinks_after_each_step() -> None:
+    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0])
+    seen: list[object] = [next(life)]
+    for _ in range(8):
+        action = life.send(True)
+        seen.append(action[0].step if isinstance(action, tuple) else action)
+    assert isinstance(seen[0], float)
+    requests = [s for s in seen if isinstance(s, int) and not isinstance(s, float)]
+    assert len(requests) == 4
+
+
+def test_a_failed_step_ends_the_journey() -> None:
+    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0])
+    next(life)
+    steps = []
+    for _ in range(20):
+        action = life.send(True)
+        while not isinstance(action, tuple):
+            action = life.send(False)
+        assert isinstance(action[0], Request)
+        steps.append(action[0].step)
+        life.send(False)
+    assert 1 not in steps
