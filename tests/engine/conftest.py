@@ -24,7 +24,6 @@ class KnownServer(ThreadingHTTPServer):
         self.cookies: list[str | None] = []
         self.url = f"http://127.0.0.1:{self.server_address[1]}"
 
-
     def handle_error(self, request: object, client_address: object) -> None:
         """A user that leaves closes its connection; that is no error here."""
 

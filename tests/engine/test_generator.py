@@ -108,7 +108,7 @@ def test_a_drain_order_ends_early_and_loses_nothing(known_server: KnownServer) -
 
 
 def test_what_does_not_finish_within_the_drain_limit_is_cut_off_and_said_so(known_server: KnownServer) -> None:
-    played = Played(known_server.url, "/slow", users=2, seconds=0.3, think="1 ms", drain_limit_s=0.05)
+    played = Played(known_server.url, "/slow", users=2, seconds=0.45, think="1 ms", drain_limit_s=0.05)
     assert "cut off at the end" in played.errors()
 
 

@@ -111,7 +111,7 @@ class LoadLoop:
     def run(self, start_at: float, orders: Callable[[], str | None]) -> None:
         """Make load from ``start_at`` (perf_counter seconds) to the end of the profile.
 
-        ``orders`` is asked every tick: "drain", "stop" (drops what is in flight) or None.
+        ``orders`` is asked every tick: "drain" to end early, or None.
         """
         self._start = self._mark = self._last_begin = start_at
         while (now := time.perf_counter()) < start_at:
@@ -155,14 +155,9 @@ class LoadLoop:
             self.drain()
         if self.draining_since is None:
             self._follow(now, self._wanted(self.profile.users_at(elapsed)))
-            if order != "stop":
-                return True
-        else:
-            self._follow(now, 0)
-        cut_off = order == "stop" or (
-            self.draining_since is not None and now - self.draining_since > self.drain_limit_s
-        )
-        if cut_off:
+            return True
+        self._follow(now, 0)
+        if now - self.draining_since > self.drain_limit_s:
             for user in list(self._busy.values()):
                 self._finish(user, _ERROR["cut off at the end"], now)
         return bool(self._busy)

@@ -125,9 +125,6 @@ class GeneratorProcess:
     def drain(self) -> None:
         self._tell({"order": "drain"})
 
-    def stop(self) -> None:
-        self._tell({"order": "stop"})
-
     def close(self, limit_s: float = 5.0) -> None:
         """End the process: let it finish, then kill it after ``limit_s``."""
         if self._process.stdin:

@@ -15,6 +15,7 @@ from stonekettle.core.objectives import BreakingPoint, ComfortLimit, Objective, 
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Estimate
 from stonekettle.plan.models import Plan
+from stonekettle.plan.quantities import format_duration
 from stonekettle.report import numbers as n
 
 Grade = Literal["holds", "strained", "saturated", "broken", "open"]
@@ -75,11 +76,11 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
 
 
 def objective_text(objective: Objective, plan: Plan) -> str:
-    """An objective as a phrase: "95 % of Buy ticket within 2.00 s"."""
+    """An objective as a phrase: "95 % of Buy ticket within 2 s"."""
     subject = plan.steps[objective.steps[0]][1].name if objective.steps else "all requests"
     if objective.kind == "errors":
-        return f"errors of {subject} under {n.percent(objective.limit)}"
-    return f"{objective.percent:g} % of {subject} within {n.seconds(objective.limit)}"
+        return f"errors of {subject} under {objective.limit * 100:g} %"
+    return f"{objective.percent:g} % of {subject} within {format_duration(objective.limit)}"
 
 
 def _span(estimate: Estimate) -> str:

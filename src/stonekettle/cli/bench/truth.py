@@ -18,6 +18,7 @@ from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.objectives import ComfortLimit, Objective
 from stonekettle.core.saturation import Saturation
+from stonekettle.core.types import Estimate
 from stonekettle.practice import truth as known
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
@@ -64,7 +65,7 @@ def measure(*, quick: bool) -> list[Figure]:
     jobs = [(kind, seed) for kind in KINDS for seed in range(each[kind])]
     with ProcessPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
         outcomes = list(pool.map(_examine, jobs, chunksize=2))
-    return _figures(outcomes)
+    return figures_of(outcomes)
 
 
 def _examine(job: tuple[str, int]) -> Outcome:
@@ -104,13 +105,14 @@ def make_case(kind: str, seed: int) -> Case:
     return Case(kind, seed, config, think, profile, goal)
 
 
-def judge(case: Case) -> Outcome:
-    """Analyse one simulated run and compare with the truth."""
+def judge(case: Case, *, comfort: bool = True) -> Outcome:
+    """Analyse one simulated run and compare with the truth. The true comfort limit takes long runs;
+    ``comfort`` false leaves it out."""
     truth = known.compute(case.config, {ROUTE: 1.0}, case.think_s)
     run = simulate(case.config, _journeys(case), case.profile, seed=case.seed + 1)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
     found = analysis.analyse(run, case.profile, goals, 0.05)
-    point, limiting, comfort = found.saturation, found.limiting, found.comfort
+    point, limiting, limit = found.saturation, found.limiting, found.comfort
     named = limiting.resource.key if isinstance(limiting, LimitingResource) and limiting.resource else None
     claimed = isinstance(point, Saturation) and point.status == "reached"
     outcome = {
@@ -130,16 +132,20 @@ def judge(case: Case) -> Outcome:
         }
     if isinstance(point, Saturation) and point.ceiling and case.kind == "saturated":
         outcome["ceiling_error"] = abs(point.ceiling.throughput.value / truth.throughput_limit - 1)
-    if case.kind == "saturated" and isinstance(comfort, ComfortLimit) and comfort.status == "found" and comfort.users:
-        real = _true_comfort(case, int(comfort.tested_users))
-        if real is not None:
-            limit = comfort.users
-            outcome |= {
-                "comfort_error": abs(limit.value / real - 1),
-                "comfort_covered": limit.low <= real <= limit.high,
-                "comfort_width": (limit.high - limit.low) / real,
-            }
+    if comfort and case.kind == "saturated" and isinstance(limit, ComfortLimit) and limit.users:
+        outcome |= _judge_comfort(case, limit, limit.users)
     return Outcome(**outcome)  # type: ignore[arg-type]
+
+
+def _judge_comfort(case: Case, limit: ComfortLimit, users: Estimate) -> dict[str, object]:
+    real = _true_comfort(case, int(limit.tested_users)) if limit.status == "found" else None
+    if real is None:
+        return {}
+    return {
+        "comfort_error": abs(users.value / real - 1),
+        "comfort_covered": users.low <= real <= users.high,
+        "comfort_width": (users.high - users.low) / real,
+    }
 
 
 def _journeys(case: Case) -> list[TwinJourney]:
@@ -170,7 +176,8 @@ def _long_percentile(case: Case, users: int) -> float:
     return percentile_s(run.histograms.merged(counted), 95)
 
 
-def _figures(outcomes: Sequence[Outcome]) -> list[Figure]:
+def figures_of(outcomes: Sequence[Outcome]) -> list[Figure]:
+    """The table of figures beside their targets (method.md says where these come from)."""
     saturated = [o for o in outcomes if o.kind != "far"]
     hardware = [o for o in outcomes if o.kind == "saturated"]
     far = [o for o in outcomes if o.kind == "far"]
@@ -200,6 +207,8 @@ def _figures(outcomes: Sequence[Outcome]) -> list[Figure]:
 
 def _errors(name: str, values: Sequence[float | None], median: float, p90: float) -> Figure:
     known_values = [v for v in values if v is not None]
+    if not known_values:
+        return Figure(f"{name}, median / p90 error", "(n 0)", "", None)
     found = np.percentile(known_values, [50, 90])
     return Figure(
         f"{name}, median / p90 error",
@@ -217,4 +226,5 @@ def _share(name: str, values: Sequence[bool | None], low: float, high: float) ->
 
 
 def _width(name: str, values: Sequence[float | None]) -> Figure:
-    return Figure(name, f"{np.median([v for v in values if v is not None]):.1%} (median)", "", None)
+    present = [v for v in values if v is not None]
+    return Figure(name, f"{np.median(present):.1%} (median)" if present else "(n 0)", "", None)

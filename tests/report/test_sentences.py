@@ -1,0 +1,96 @@
+"""Findings in words, for every kind of outcome."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from stonekettle.core import analysis
+from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.run_data import RunData
+from stonekettle.plan import document
+from stonekettle.plan.models import Plan
+from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.twin import simulate
+from stonekettle.report import sentences
+from stonekettle.report.sentences import Note
+from tests.conftest import PLAN_TEXT, climb, one_server_system, visits
+
+PLAN = document.read(
+    PLAN_TEXT.format(base="http://127.0.0.1:9", metrics="http://127.0.0.1:9/m", think="1 s", users=5, hold="20 s")
+)
+SATURATING = climb(20, 180, 20)
+
+
+def told(
+    config: PracticeConfig, profile: LoadProfile = SATURATING, plan: Plan = PLAN, run: RunData | None = None
+) -> tuple[str, dict[str, Note]]:
+    found = analysis.analyse(
+        run or simulate(config, visits(1.0), profile), profile, document.core_objectives(plan), plan.error_limit
+    )
+    return sentences.verdict(found, plan), {note.kind: note for note in sentences.notes(found, plan)}
+
+
+def test_the_verdict_says_limit_interval_and_cause() -> None:
+    verdict, notes = told(one_server_system(20, servers=2))
+    assert verdict.startswith("Holds 1")
+    assert "90 % interval" in verdict
+    assert "throughput stops growing" in verdict
+    assert "The limit is `shop` CPU" in verdict
+    assert notes["saturation"].grade == "saturated"
+    assert notes["limiting"].evidence.rows == ("resource:shop.cpu",)
+    assert notes["comfort"].evidence.low is not None
+    assert notes["comfort"].text == "Beyond it the first objective breaks: 95 % of page within 1 s."
+    assert notes["generator"].title == "Generators were healthy"
+    assert notes["laws"].grade == "holds"
+
+
+def test_a_run_that_never_saturates_says_so_and_what_would_decide() -> None:
+    verdict, notes = told(one_server_system(10, servers=4), climb(10, 80, 10))
+    assert "Holds at least 80 users" in verdict
+    assert "Saturation not reached up to 80 users" in verdict
+    assert "would decide" in notes["saturation"].text
+    assert notes["limiting"].title == "No resource is full yet"
+
+
+def test_a_pool_is_named_with_those_waiting() -> None:
+    verdict, notes = told(one_server_system(20, servers=8, pool=2))
+    assert "`shop` connections" in verdict
+    assert "waiting" in notes["limiting"].title
+
+
+def test_errors_are_told_with_their_first_moment() -> None:
+    _, notes = told(one_server_system(20, servers=2, refuse_over=30))
+    assert notes["breaking"].title.startswith("Breaks between")
+    assert any(line.startswith("First status 503") for line in notes["breaking"].details)
+
+
+def test_a_strained_generator_claims_nothing() -> None:
+    run = simulate(one_server_system(20), visits(1.0), SATURATING)
+    verdict, notes = told(one_server_system(20), run=replace(run, generator_cpu=np.full(run.seconds, 0.99)))
+    assert verdict.startswith("Not trustworthy")
+    assert notes["saturation"].grade == "open"
+    assert notes["generator"].grade == "broken"
+
+
+def test_without_objectives_the_note_asks_for_some() -> None:
+    _, notes = told(one_server_system(20), plan=PLAN.model_copy(update={"objectives": ()}))
+    assert notes["comfort"].title == "No objectives, no comfort limit"
+
+
+def test_a_broken_law_names_the_level() -> None:
+    run = simulate(one_server_system(5, servers=2), visits(1.0), SATURATING)
+    overdue = np.where(run.planned_users == 100, 3.0, 0.0)
+    _, notes = told(one_server_system(5), run=replace(run, overdue=overdue))
+    assert notes["laws"].grade == "strained"
+    assert "At 100 users" in notes["laws"].details[0]
+
+
+@pytest.mark.parametrize("seconds", [0, 5])
+def test_a_run_too_short_is_inconclusive(seconds: int) -> None:
+    run = simulate(one_server_system(5), visits(1.0), climb(5, 5, 1, max(seconds, 1)))
+    verdict, notes = told(one_server_system(5), climb(5, 5, 1, 1), run=run)
+    assert verdict.startswith("Inconclusive")
+    assert "no answer" in notes["saturation"].title
