@@ -168,3 +168,9 @@ def test_recorded_lateness_sees_a_stall(known_server: KnownServer) -> None:
     played = Played(known_server.url, users=10, seconds=1.5, orders=stall_once)
     assert max(s.start_gap_s for s in played.seconds) > 0.2
     assert sum(s.late_starts for s in played.seconds) > 0
+
+
+@pytest.mark.usefixtures("each_driver")
+def test_thinking_users_do_not_make_the_loop_spin(known_server: KnownServer) -> None:
+    played = Played(known_server.url, users=10, seconds=3, think="500 ms")
+    assert np.mean([s.cpu for s in played.seconds[:3]]) < 0.15

@@ -28,7 +28,7 @@ def told(
     config: PracticeConfig, profile: LoadProfile = SATURATING, plan: Plan = PLAN, run: RunData | None = None
 ) -> tuple[str, dict[str, Note]]:
     found = analysis.analyse(
-        run or simulate(config, visits(1.0), profile), profile, document.core_objectives(plan), plan.error_limit
+        run or simulate(config, visits(1.0), profile, seed=2), profile, document.core_objectives(plan), plan.error_limit
     )
     return sentences.verdict(found, plan), {note.kind: note for note in sentences.notes(found, plan)}
 

@@ -83,11 +83,11 @@ def _trustworthy(
     generator: health.GeneratorHealth,
     checks: Sequence[laws.LittleCheck],
 ) -> bool:
-    """Fit generators, enough seconds left, and Little's law kept at most levels."""
+    """Fit generators, enough seconds left, and Little's law not grossly broken at many levels."""
     if generator.verdict == "strained":
         return False
     if not measured:
         return True
     thin = sum(lv.seconds_left_out > ENOUGH_SHARE * (lv.seconds_used + lv.seconds_left_out) for lv in measured)
-    broken = sum(check.broken or check.late for check in checks)
+    broken = sum(check.gross or check.late for check in checks)
     return max(thin, broken) * 3 <= len(measured)

@@ -62,9 +62,9 @@ def off_plan(run: RunData) -> BoolArray:
 
 
 def assess(run: RunData) -> GeneratorHealth:
-    """The generators' health over the whole run."""
+    """The generators' health over the seconds with planned load."""
     bad, silent = strained(run), gaps(run)
-    loaded = np.nan_to_num(run.users) > 0
+    loaded = (np.nan_to_num(run.users) > 0) & (run.planned_users > 0)
     seconds = int(loaded.sum())
     cpu = np.nan_to_num(run.generator_cpu)
     peak = float(np.percentile(cpu[loaded], 95)) if seconds else 0.0
@@ -76,7 +76,7 @@ def assess(run: RunData) -> GeneratorHealth:
         verdict = "strained"
     elif peak > CPU_WATCH or strained_share > 0.05:
         verdict = "watch"
-    return GeneratorHealth(verdict, seconds, int(bad.sum()), int(silent.sum()), peak, late_share)
+    return GeneratorHealth(verdict, seconds, int(bad[loaded].sum()), int(silent.sum()), peak, late_share)
 
 
 def _moving_sum(values: FloatArray, window: FloatArray) -> FloatArray:

@@ -25,6 +25,8 @@ from stonekettle.core.types import Estimate, FloatArray
 
 LITTLE_FLAG = 0.02
 LITTLE_DEVIATIONS = 2.6
+GROSS_GAP = 0.05
+GROSS_DEVIATIONS = 4.0
 OVERDUE_SHARE = 0.01
 GAP_PROBABILITY = 1e-4
 FULL = 0.97
@@ -47,6 +49,11 @@ class LittleCheck:
     @property
     def broken(self) -> bool:
         return abs(self.gap) > max(LITTLE_FLAG, LITTLE_DEVIATIONS * self.deviation)
+
+    @property
+    def gross(self) -> bool:
+        """So far off that chance cannot explain it at any number of levels."""
+        return abs(self.gap) > max(GROSS_GAP, GROSS_DEVIATIONS * self.deviation)
 
     @property
     def late(self) -> bool:

@@ -95,6 +95,16 @@ def database() -> Iterator[dict[str, str]]:
         shutil.rmtree(cluster.folder, ignore_errors=True)
 
 
+def describe_api() -> int:
+    """Write the OpenAPI description and the front end's types from it."""
+    install.install(testing=True)
+    environment = tool_environment(DJANGO_SETTINGS_MODULE="stonekettle.server.settings")
+    command = [str(PYTHON), "-m", "django", "export_openapi_schema", "--api", "stonekettle.server.api.api"]
+    target = WEB / "src" / "api" / "schema.json"
+    code = _step("API", [*command, "--indent", "1", "--output", str(target)], ROOT, environment)
+    return code or _step("Types", ["npm", "run", "--silent", "api"], WEB)
+
+
 def product_command(arguments: list[str]) -> int:
     """A command of the product itself (run, schema, bench), once its packages are there."""
     install.install(say=lambda line: None)

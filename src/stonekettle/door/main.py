@@ -35,6 +35,8 @@ def main(arguments: list[str] | None = None) -> int:
 def _dispatch(chosen: argparse.Namespace) -> int:
     if chosen.command == "lint":
         return checks.lint()
+    if chosen.command == "api":
+        return checks.describe_api()
     data = Data(chosen.data.resolve())
     if chosen.command == "start":
         return house.start(data, chosen.port, demo=not chosen.no_demo)
@@ -62,6 +64,7 @@ def _parser() -> argparse.ArgumentParser:
     commands.add_parser("lint", help="style, types, layers and the share of tests")
     shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")
     shots.set_defaults(data=ROOT / "var")
+    commands.add_parser("api", help="write the API's description and the front end's types anew")
     commands.add_parser("test", help="everything that must pass before a commit")
     for name, text in PRODUCT_COMMANDS.items():
         commands.add_parser(name, help=text)

@@ -31,7 +31,7 @@ class Driver(Protocol):
         """Do what can be done now."""
 
     def wait(self, seconds: float) -> None:
-        """Sleep until a transfer can move or ``seconds`` have passed."""
+        """Sleep until a transfer can move or ``seconds`` have passed. Only with one in flight."""
 
     def close(self) -> None: ...
 
@@ -48,9 +48,7 @@ class SelectDriver:
             pass
 
     def wait(self, seconds: float) -> None:
-        if self.multi.select(seconds) == -1:
-            # Nothing to watch: select returns at once, so the sleep is ours.
-            time.sleep(seconds)
+        self.multi.select(seconds)
 
     def close(self) -> None:
         self.multi.close()

@@ -135,10 +135,13 @@ class LoadLoop:
             pump()
             if not self._collect():
                 until = min(heap[0][0] if heap else next_tick, next_tick) - time.perf_counter()
-                if until > 0:
+                if until > 0 and self._busy:
                     wait(until)
                     pump()
                     self._collect()
+                elif until > 0:
+                    # With nothing to watch, libcurl's wait returns at once and the loop would spin.
+                    time.sleep(until)
         self._close_seconds(time.perf_counter(), last=True)
         self.driver.close()
 

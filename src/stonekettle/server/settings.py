@@ -16,6 +16,7 @@ INSTALLED_APPS = [
     "django.contrib.contenttypes",
     "django.contrib.auth",
     "django.contrib.sessions",
+    "ninja",
     "procrastinate.contrib.django",
     "stonekettle.server.access",
     "stonekettle.server.experiments",

@@ -7,7 +7,7 @@ import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
-import { percent, seconds, users, when } from '@/ui/format'
+import { given, percent, users, when } from '@/ui/format'
 
 const props = defineProps<{ id: number }>()
 const router = useRouter()
@@ -50,7 +50,7 @@ async function run() {
           <span class="text-ochre">◐</span> {{ line }}
         </p>
         <p class="text-ink-2">
-          It takes {{ seconds(outline.profile.duration_s) }} and climbs to
+          It takes {{ given(outline.profile.duration_s) }} and climbs to
           {{ users(outline.profile.peak_users) }} users. Before load, every meter is read and every
           journey tried once.
         </p>
@@ -64,7 +64,7 @@ async function run() {
           <li v-for="goal in outline.objectives" :key="goal" class="break-words">{{ goal }}</li>
         </ul>
         <p class="label mt-1">
-          Breaking point: errors over {{ percent(outline.error_limit) }} for good.
+          Breaking point: errors over {{ `${outline.error_limit * 100} %` }} for good.
         </p>
       </section>
       <section>

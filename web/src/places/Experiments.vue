@@ -5,7 +5,7 @@ import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
-import { seconds, users, when } from '@/ui/format'
+import { given, users, when } from '@/ui/format'
 
 const experiments = useExperiments()
 const router = useRouter()
@@ -40,7 +40,7 @@ const router = useRouter()
         <p class="break-words">{{ e.question }}</p>
         <p class="label">
           {{ e.system }} · up to <span class="figures">{{ users(e.peak_users) }}</span> users over
-          <span class="figures">{{ seconds(e.duration_s) }}</span> · revision {{ e.revision }},
+          <span class="figures">{{ given(e.duration_s) }}</span> · revision {{ e.revision }},
           {{ when(e.changed_at) }}
         </p>
       </div>

@@ -120,7 +120,7 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         <p>{{ run.data.value.cause }}</p>
         <template v-if="run.data.value.begun_at">
           <progress
-            class="h-2 w-full accent-[var(--copper)]"
+            class="h-2 w-full"
             :value="run.data.value.elapsed_s"
             :max="run.data.value.outline.profile.duration_s"
             aria-label="Part of the load profile done"

@@ -46,7 +46,7 @@ export function drawProfile(profile: Schemas['ProfileOutline'], tokens: Tokens):
         type: 'scatter',
         silent: true,
         symbolSize: 1,
-        itemStyle: { opacity: 0 },
+        itemStyle: { color: 'transparent' },
         label: {
           show: numbered,
           position: 'top',

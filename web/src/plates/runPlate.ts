@@ -6,7 +6,7 @@ import type {
   SeriesOption,
 } from 'echarts'
 import type { Schemas } from '@/api/client'
-import { clock, figure, percent, rate, seconds, users } from '@/ui/format'
+import { clock, figure, given, percent, rate, seconds, users } from '@/ui/format'
 import type { Tokens } from '@/ui/theme'
 import { LEFT, RIGHT, stack, type Layout } from './layout'
 
@@ -134,7 +134,8 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
     type: 'scatter',
     xAxisIndex: grid,
     yAxisIndex: grid,
-    data: plate.users.map((u, i) => [u, column[i] ?? null] as Point),
+    // Seconds after the profile's end belong to no load.
+    data: zip(plate.users, column).filter((_, i) => (plate.planned[i] ?? 0) > 0),
     symbolSize: 3,
     itemStyle: { color, opacity: sorted.length ? 0.18 : 0.5 },
     silent: true,
@@ -174,14 +175,24 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
     ),
     ...resources.map((r, i) => {
       const cells = sorted.map((l, k) => {
-        const before =
-          sorted[k - 1]?.users ?? Math.max(0, 2 * l.users - (sorted[k + 1]?.users ?? l.users))
-        const after = sorted[k + 1]?.users ?? 2 * l.users - before
-        return [(before + l.users) / 2, (l.users + after) / 2, l.utilisation[r.key] ?? null]
+        const [from, to] = reach(x, k, loadExtent(input).max)
+        return [from, to, l.utilisation[r.key] ?? null]
       })
       return strip(4 + i, cells, tokens)
     }),
   ]
+}
+
+/** The stretch of the load axis a level stands for: half-way to its neighbours, within the axis. */
+export function reach(levels: number[], k: number, end: number): [number, number] {
+  const here = levels[k] ?? 0
+  const before = levels[k - 1]
+  const after = levels[k + 1]
+  const half =
+    ((after ?? here) - (before ?? here)) / (after !== undefined && before !== undefined ? 2 : 1) / 2
+  const from = before === undefined ? here - half : (before + here) / 2
+  const to = after === undefined ? here + half : (here + after) / 2
+  return [Math.max(0, from), Math.min(end, to)]
 }
 
 function zip(x: (number | null)[], y: (number | null)[]): Point[] {
@@ -445,9 +456,9 @@ function emptyErrorsMax({ plate }: PlateInput): number | undefined {
 }
 
 function labelY(row: string, value: number, axis: Axis): string {
-  if (row === 'response') return seconds(value)
-  if (row === 'errors') return axis === 'load' ? percent(value) : figure(value)
-  return value >= 1000 ? users(value) : figure(value)
+  if (row === 'response') return given(value)
+  if (row === 'errors' && axis === 'load') return percent(value)
+  return Number.isInteger(value) ? users(value) : figure(value)
 }
 
 // Figures at the cursor

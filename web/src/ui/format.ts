@@ -21,6 +21,15 @@ export function seconds(value: number | null | undefined): string {
   return rest ? `${Math.floor(whole / 60)} min ${rest} s` : `${whole / 60} min`
 }
 
+/** A time that was given, not measured: without figures it does not have. */
+export function given(value: number): string {
+  if (value === 0) return '0 s'
+  if (value < 1) return `${Number((value * 1000).toFixed(3))} ms`
+  if (value < 120 || value % 60)
+    return value < 120 ? `${Number(value.toFixed(3))} s` : seconds(value)
+  return `${value / 60} min`
+}
+
 /** A moment of a run: 0:00, 4:05. */
 export function clock(value: number): string {
   const whole = Math.round(value)

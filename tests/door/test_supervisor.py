@@ -1,0 +1,68 @@
+"""Processes are kept running and ended together, with all they started."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from stonekettle.door.supervisor import Child, Supervisor, birth, descendants
+
+SLEEP = [sys.executable, "-c", "import time; time.sleep(60)"]
+SCRIPT = """
+import subprocess, sys, time
+subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+time.sleep(60)
+"""
+PARENT = [sys.executable, "-c", SCRIPT]
+
+
+def child(tmp_path: Path, command: list[str]) -> Child:
+    return Child("sleeper", command, dict(os.environ), tmp_path / "log")
+
+
+def wait_until(condition: object, limit_s: float = 10.0) -> None:
+    give_up = time.monotonic() + limit_s
+    while not condition():  # type: ignore[operator]
+        assert time.monotonic() < give_up
+        time.sleep(0.05)
+
+
+def test_a_killed_process_is_started_again(tmp_path: Path) -> None:
+    told: list[str] = []
+    supervisor = Supervisor(told.append)
+    sleeper = child(tmp_path, SLEEP)
+    supervisor.start(sleeper)
+    watching = threading.Thread(target=supervisor.watch, name="watch")
+    watching.start()
+    assert sleeper.process is not None
+    first = sleeper.process.pid
+    os.kill(first, 9)
+    wait_until(lambda: sleeper.process and sleeper.process.pid != first)
+    supervisor.request_stop()
+    watching.join()
+    supervisor.stop_all()
+    assert "starting it again" in told[0]
+    assert birth(sleeper.process.pid) is None
+
+
+def test_stopping_ends_what_a_process_started_too(tmp_path: Path) -> None:
+    supervisor = Supervisor(print)
+    parent = child(tmp_path, PARENT)
+    supervisor.start(parent)
+    assert parent.process is not None
+    pid = parent.process.pid
+    wait_until(lambda: descendants(pid))
+    family = descendants(pid)
+    supervisor.stop_all()
+    wait_until(lambda: all(birth(p) is None for p, _ in family))
+    assert birth(pid) is None
+
+
+@pytest.mark.parametrize("pid", [2**22 - 1])
+def test_nobody_has_no_birth(pid: int) -> None:
+    assert birth(pid) is None

@@ -1,0 +1,70 @@
+"""Clients, users and stored runs for the tests of the server."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from django.contrib.auth.models import User
+from django.test import Client
+
+from stonekettle.engine import records
+from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.server.experiments import rules
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.runs.models import Generator, GeneratorSecond, MeterSecond, Run
+
+ROOT = Path(__file__).parents[2]
+QUICK = (ROOT / "examples" / "quick.yaml").read_text()
+
+__all__ = ["QUICK"]
+
+
+@pytest.fixture
+def planner(db: None) -> User:
+    return User.objects.create_user("planner", password="a good password")
+
+
+@pytest.fixture
+def client(planner: User) -> Client:
+    """Signed in."""
+    client = Client()
+    client.force_login(planner)
+    return client
+
+
+@pytest.fixture
+def experiment(planner: User) -> Experiment:
+    return rules.create(QUICK, planner)
+
+
+@pytest.fixture
+def make_run(experiment: Experiment) -> Callable[..., Run]:
+    """A run with ``seconds`` stored seconds of 5 requests each."""
+
+    def make(seconds: int = 5, **fields: object) -> Run:
+        revision = experiment.current
+        run = Run.objects.create(revision=revision, plan_document=revision.document, **fields)
+        generator = Generator.objects.create(run=run, name="local-1", region="local")
+        for t in range(seconds):
+            made = np.zeros(5, dtype=records.RECORD)
+            made["step"], made["status"], made["total_us"] = [0, 1, 2, 3, 4], 200, 20_000
+            counted = Second(t, 30.0, 1.0, 0.0, 0, 0.2, 0.001, 0.1, 0, [1, 1, 1, 1, 1, 0, 0])
+            folded, histograms = fold(counted, made, 7)
+            GeneratorSecond.objects.create(
+                generator=generator,
+                second=t,
+                rollup=folded.as_dict(),
+                histograms=pack_histograms(histograms),
+                records=records.to_chunk(made),
+            )
+            reading = {
+                "component": "ledger", "name": "cpu", "kind": "cpu", "servers": 4.0, "utilisation": 0.5,
+                "waiting": None,
+            }  # fmt: skip
+            MeterSecond.objects.create(run=run, second=t, readings=[reading])
+        return run
+
+    return make

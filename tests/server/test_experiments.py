@@ -1,0 +1,92 @@
+"""Experiments over the API: created, revised, restored, and refused with reasons."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pytest
+from django.test import Client
+from pytest_django import DjangoAssertNumQueries
+
+from stonekettle.server.experiments import rules
+from stonekettle.server.experiments.models import Experiment, Revision
+from tests.server.conftest import QUICK
+
+
+def send(client: Client, method: str, path: str, **body: Any) -> Any:
+    return client.generic(method, path, json.dumps(body), content_type="application/json")
+
+
+def test_a_document_becomes_an_experiment(client: Client) -> None:
+    answer = send(client, "POST", "/api/experiments", source=QUICK)
+    assert answer.status_code == 201
+    detail = client.get(f"/api/experiments/{answer.json()['id']}").json()
+    assert detail["name"] == "Quick look"
+    assert detail["source"] == QUICK
+    assert detail["revisions"][0]["author"] == "planner"
+    outline = detail["outline"]
+    assert outline["profile"]["peak_users"] == 150
+    assert [level["users"] for level in outline["profile"]["levels"]] == [30, 60, 90, 120, 150]
+    assert outline["objectives"][0] == "95 % of Departures board within 200 ms"
+    assert outline["goals"][0] == {"label": "95 % of Departures board", "limit_s": 0.2}
+    assert sum(j["share"] for j in outline["journeys"]) == pytest.approx(1)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "path", "part"),
+    [
+        ("every: 12 s", "every: 12 sek", "load[0].climb.every", "'sek'"),
+        ("{{goal}}", "{{gaol}}", "journeys[1].steps[1]", "{{gaol}}"),
+        ("practice://gateway\n", "http://192.168.1.9\n", "system.base_url", "not an allowed target"),
+        ("name: Quick look", "nmae: Quick look", "name", "missing"),
+    ],
+)
+def test_mistakes_are_problems_with_path_and_mend(client: Client, old: str, new: str, path: str, part: str) -> None:
+    for address in ("/api/experiments", "/api/plans/check"):
+        answer = send(client, "POST", address, source=QUICK.replace(old, new))
+        assert answer.status_code == 422
+        assert answer["Content-Type"] == "application/problem+json"
+        found = {p["path"]: p for p in answer.json()["problems"]}
+        assert part in found[path]["message"]
+        assert found[path]["mend"]
+    assert not Experiment.objects.exists()
+
+
+def test_revisions_pile_up_and_can_be_restored(client: Client, experiment: Experiment) -> None:
+    address = f"/api/experiments/{experiment.pk}"
+    changed = QUICK.replace("Quick look", "Second look")
+    assert send(client, "PUT", address, source=changed).json()["revision"] == 2
+    assert client.get(address).json()["name"] == "Second look"
+    restored = send(client, "POST", f"{address}/restore", revision=1).json()
+    assert (restored["revision"], restored["name"]) == (3, "Quick look")
+    assert Revision.objects.filter(experiment=experiment).count() == 3
+
+
+def test_saving_without_a_change_makes_no_revision(client: Client, experiment: Experiment) -> None:
+    assert send(client, "PUT", f"/api/experiments/{experiment.pk}", source=QUICK).json()["revision"] == 1
+
+
+def test_a_refused_revision_changes_nothing(client: Client, experiment: Experiment) -> None:
+    answer = send(client, "PUT", f"/api/experiments/{experiment.pk}", source="name: [")
+    assert answer.status_code == 422
+    assert experiment.revisions.count() == 1
+
+
+def test_checking_saves_nothing(client: Client) -> None:
+    assert send(client, "POST", "/api/plans/check", source=QUICK).json()["name"] == "Quick look"
+    assert not Experiment.objects.exists()
+
+
+def test_what_is_not_there_is_a_problem_too(client: Client) -> None:
+    answer = client.get("/api/experiments/999")
+    assert (answer.status_code, answer.json()["status"]) == (404, 404)
+
+
+def test_the_list_takes_the_same_queries_for_any_number(
+    client: Client, experiment: Experiment, django_assert_max_num_queries: DjangoAssertNumQueries
+) -> None:
+    for i in range(5):
+        rules.create(QUICK.replace("Quick look", f"Look {i}"), None)
+    with django_assert_max_num_queries(3):
+        assert len(client.get("/api/experiments").json()) == 6

@@ -1,0 +1,150 @@
+"""Runs: their rules, their data and their API."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Callable
+from datetime import timedelta
+
+import pyarrow.parquet as pq
+import pytest
+from django.test import Client
+from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
+from pytest_django import DjangoAssertNumQueries
+
+from stonekettle.engine.errors import IllegalTransition
+from stonekettle.engine.lifecycle import RunState
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs import analysing, data, plate, rules, tasks
+from stonekettle.server.runs.models import Run
+
+MakeRun = Callable[..., Run]
+
+
+def test_starting_queues_one_job_and_freezes_the_plan(client: Client, experiment: Experiment) -> None:
+    answer = client.post(f"/api/experiments/{experiment.pk}/runs", content_type="application/json")
+    assert answer.status_code == 201
+    run = Run.objects.get(pk=answer.json()["id"])
+    assert run.state == "queued"
+    assert run.plan_document == experiment.current.document
+    assert ProcrastinateJob.objects.filter(args={"run_id": run.pk}, queue_name="conductor").count() == 1
+
+
+def test_a_second_run_waits_for_the_first(client: Client, experiment: Experiment) -> None:
+    rules.start(experiment, None)
+    answer = client.post(f"/api/experiments/{experiment.pk}/runs", content_type="application/json")
+    assert answer.status_code == 409
+    assert "still queued" in answer.json()["detail"]
+
+
+def test_every_move_is_recorded_and_illegal_ones_change_nothing(make_run: MakeRun) -> None:
+    run = make_run(0)
+    rules.move(run.pk, RunState.PREPARING, "A worker took the run.")
+    with pytest.raises(IllegalTransition):
+        rules.move(run.pk, RunState.FINISHED, "cheating")
+    rules.move(run.pk, RunState.FAILED, "The system does not answer.")
+    run.refresh_from_db()
+    assert (run.state, run.cause) == ("failed", "The system does not answer.")
+    assert run.ended_at is not None
+    assert [t.state for t in run.transitions.all()] == ["preparing", "failed"]
+
+
+def test_stopping_a_queued_run_ends_it_at_once(client: Client, experiment: Experiment) -> None:
+    run = rules.start(experiment, None)
+    assert client.post(f"/api/runs/{run.pk}/stop", content_type="application/json").status_code == 202
+    run.refresh_from_db()
+    assert run.state == "stopped"
+    assert "planner" in run.cause
+    with pytest.raises(Conflict):
+        rules.request_stop(run, "planner")
+
+
+def test_stored_seconds_are_read_back_as_run_data(make_run: MakeRun) -> None:
+    run = data.load(make_run(5))
+    assert run.seconds == 5
+    assert run.completed.sum(axis=0).tolist() == [5, 5, 5, 5, 5, 0, 0]
+    assert run.resources[0].key == "ledger.cpu"
+    assert run.resources[0].utilisation.tolist() == [0.5] * 5
+
+
+def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5)
+    found = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert found["t"] == [0.5, 1.5, 2.5, 3.5, 4.5]
+    assert found["throughput"] == [5.0] * 5
+    assert found["p95"][0] == pytest.approx(0.02, rel=0.02)
+    assert found["planned"] == [30.0] * 5
+    assert found["resources"][0]["utilisation"] == [0.5] * 5
+    assert {len(v) for v in found.values() if isinstance(v, list)} == {5, 1}
+
+
+def test_a_run_without_data_has_an_empty_plate(client: Client, make_run: MakeRun) -> None:
+    assert client.get(f"/api/runs/{make_run(0).pk}/plate").json()["t"] == []
+
+
+def test_long_runs_are_merged_to_a_bounded_number_of_points(make_run: MakeRun, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(plate, "MAX_POINTS", 4)
+    drawn = plate.draw(data.load(make_run(10)))
+    assert drawn.bin_s == 3
+    assert drawn.t == [1.5, 4.5, 7.5, 9.5]
+    assert drawn.throughput == [5.0] * 4
+
+
+def test_findings_can_be_recomputed_from_stored_data(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5, state="finished")
+    analysing.analyse(run, state="finished", cause="done")
+    found = client.get(f"/api/runs/{run.pk}").json()
+    assert found["result"]["totals"]["requests"] == 25
+    assert found["verdict"].startswith("Inconclusive")
+    first = Run.objects.get(pk=run.pk).result
+    analysing.analyse(run, state="finished", cause="done")
+    assert Run.objects.get(pk=run.pk).result == first
+
+
+def test_files_are_complete(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5, state="finished")
+    analysing.analyse(run, state="finished", cause="done")
+    base = f"/api/runs/{run.pk}"
+    assert json.loads(client.get(f"{base}/result.json").content)["experiment"] == "Quick look"
+    assert len(client.get(f"{base}/seconds.csv").content.decode().splitlines()) == 6
+    parquet = b"".join(client.get(f"{base}/requests.parquet").streaming_content)  # type: ignore[attr-defined]
+    table = pq.read_table(io.BytesIO(parquet))
+    assert table.num_rows == 25
+    assert table["step"].to_pylist()[:2] == ["Home page", "Departures board"]
+
+
+def test_files_wait_for_the_end_of_the_run(client: Client, make_run: MakeRun) -> None:
+    run = make_run(2, state="running")
+    assert client.get(f"/api/runs/{run.pk}/seconds.csv").status_code == 409
+
+
+def test_an_abandoned_run_fails_with_its_data_analysed(make_run: MakeRun) -> None:
+    run = make_run(5, state="running", conductor_seen_at=timezone.now() - timedelta(minutes=1))
+    alive = make_run(1, state="running", conductor_seen_at=timezone.now())
+    tasks.fail_abandoned(timestamp=0)
+    run.refresh_from_db()
+    alive.refresh_from_db()
+    assert run.state == "failed"
+    assert "was lost; data reach to second 5" in run.cause
+    assert run.result is not None
+    assert alive.state == "running"
+
+
+def test_runs_are_listed_a_page_at_a_time(
+    client: Client,
+    make_run: MakeRun,
+    django_assert_max_num_queries: DjangoAssertNumQueries,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    runs = [make_run(0, state="finished") for _ in range(5)]
+    monkeypatch.setattr("stonekettle.server.runs.api.PAGE", 3)
+    with django_assert_max_num_queries(3):
+        page = client.get("/api/runs").json()
+    assert [r["id"] for r in page["runs"]] == [r.pk for r in reversed(runs[2:])]
+    assert page["more"]
+    rest = client.get(f"/api/runs?before={page['runs'][-1]['id']}").json()
+    assert (len(rest["runs"]), rest["more"]) == (2, False)
+    assert client.get("/api/runs?in_progress=true").json()["runs"] == []
