@@ -53,7 +53,7 @@ def test_a_full_disk_is_told_before_anything_is_installed(monkeypatch: pytest.Mo
 
 
 def test_a_command_that_fails_is_one_error_with_its_words() -> None:
-    with pytest.raises(DoorError, match="(?s)While trying.*went wrong"):
+    with pytest.raises(DoorError, match=r"(?s)While trying.*went wrong"):
         install.run(["sh", "-c", "echo it went wrong; exit 3"], "trying")
 
 

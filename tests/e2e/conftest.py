@@ -1,0 +1,42 @@
+"""One installation for all browser tests, and a fresh signed-in page for each."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page
+
+from stonekettle.door.postgres import free_port
+from tests.e2e import installation as house
+from tests.e2e.installation import Installation
+
+
+@pytest.fixture(scope="session")
+def installed() -> Iterator[Installation]:
+    with tempfile.TemporaryDirectory(prefix="kettle-e2e-", dir="/tmp", ignore_cleanup_errors=True) as folder:
+        Path(folder).chmod(0o755)
+        with house.installation(Path(folder), free_port()) as found:
+            yield found
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with house.browser() as found:
+        yield found
+
+
+@pytest.fixture
+def page(chromium: Browser, installed: Installation) -> Iterator[Page]:
+    context = chromium.new_context(
+        viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=installed.url
+    )
+    page = context.new_page()
+    problems: list[str] = []
+    page.on("pageerror", lambda error: problems.append(str(error)))
+    house.sign_in(page, installed)
+    yield page
+    context.close()
+    assert problems == []

@@ -1,0 +1,55 @@
+"""Photographs every main view from demo data: ``python shots.py DATA PORT``."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[2]))
+
+from playwright.sync_api import Page
+
+from tests.e2e.installation import ROOT, browser, installation, sign_in
+
+FOLDER = ROOT / "docs" / "screenshots"
+LIVE_S = 100
+
+
+def shoot(page: Page, name: str, *, whole: bool = False) -> None:
+    page.wait_for_load_state("networkidle")
+    time.sleep(0.6)
+    page.screenshot(path=FOLDER / f"{name}.png", full_page=whole)
+    print(f"{name}.png", flush=True)
+
+
+def main(data: Path, port: int) -> None:
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with installation(data, port) as installed, browser() as chromium:
+        page = chromium.new_page(viewport={"width": 1280, "height": 800})
+        sign_in(page, installed)
+        page.get_by_role("link", name="Harbour festival").click()
+        shoot(page, "experiment")
+        page.get_by_role("button", name="Start run").click()
+        page.wait_for_url("**/runs/*")
+        time.sleep(LIVE_S)
+        page.screenshot(path=FOLDER / "run-live.png")
+        page.get_by_test_id("notes").wait_for(timeout=400_000)
+        shoot(page, "run-over-time", whole=True)
+        page.keyboard.press("l")
+        page.locator("[data-note=saturation]").hover()
+        shoot(page, "run-against-load", whole=True)
+        page.mouse.move(5, 5)
+        page.get_by_role("button", name="Dark").click()
+        shoot(page, "run-dark", whole=True)
+        page.get_by_role("button", name="Light").click()
+        for place in ("experiments", "runs", "systems", "journeys"):
+            page.goto(f"{installed.url}/{place}")
+            shoot(page, place)
+        page.goto(f"{installed.url}/experiments/new")
+        page.get_by_text("This plan can run.").wait_for()
+        shoot(page, "plan-editor")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]), int(sys.argv[2]))

@@ -1,0 +1,199 @@
+"""A planner's walk through the product, in a real browser, against real load."""
+
+from __future__ import annotations
+
+import json
+import re
+import time
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.e2e.installation import Installation
+
+pytestmark = pytest.mark.e2e
+QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
+
+
+def write_experiment(page: Page, name: str, load: str) -> None:
+    page.goto(page.url.split("/experiments")[0] + "/experiments/new")
+    text = re.sub(r"climb: .*", load, QUICK.replace("name: Quick look", f"name: {name}"))
+    page.get_by_test_id("source").fill(text)
+    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    page.get_by_role("button", name="Create experiment").click()
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+
+
+def test_nothing_is_shown_before_signing_in(chromium: Browser, installed: Installation) -> None:
+    page = chromium.new_page()
+    page.goto(f"{installed.url}/runs")
+    expect(page).to_have_url(re.compile(r"/sign-in\?next=/runs"))
+    page.get_by_label("Name").fill("planner")
+    page.get_by_label("Password").fill("not the password")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("The name or the password is wrong")
+    page.get_by_label("Password").fill(installed.password)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Runs")).to_be_visible()
+    expect(page.get_by_text("No run yet")).to_be_visible()
+    page.close()
+
+
+def test_from_a_plan_to_a_verdict(page: Page) -> None:
+    # Describe an experiment, make a mistake, read the error, mend it.
+    page.get_by_role("button", name="New experiment").click()
+    source = page.get_by_test_id("source")
+    source.fill(QUICK.replace("every: 12 s", "every: 12 sek"))
+    problem = page.get_by_role("alert")
+    expect(problem).to_contain_text("load[0].climb.every")
+    expect(problem).to_contain_text("'sek', which is not a unit of time here")
+    source.fill(QUICK.replace("{{goal}}", "{{gaol}}"))
+    expect(problem).to_contain_text("{{gaol}}")
+    expect(problem).to_contain_text("Did you mean 'goal'?")
+    source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://10.1.2.3"))
+    expect(problem).to_contain_text("10.1.2.3) is not an allowed target")
+    write_experiment(page, "Walk", "climb: {from: 30, to: 150, by: 30, every: 12 s}")
+    expect(page.get_by_text("95 % of Buy ticket within 700 ms")).to_be_visible()
+    expect(page.get_by_test_id("profile").locator("canvas")).to_be_visible()
+
+    # Start it and see it live.
+    page.get_by_role("button", name="Start run").click()
+    state = page.get_by_test_id("run-state")
+    expect(state).to_contain_text("running", timeout=20_000)
+    plate = page.get_by_test_id("plate")
+    throughput = plate.locator("[data-row=throughput]")
+    expect(throughput).to_contain_text("req/s", timeout=10_000)
+    expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
+    expect(page.get_by_test_id("run-chip")).to_contain_text("Walk")
+    first = throughput.inner_text()
+    expect(throughput).not_to_have_text(first, timeout=4_000)
+
+    # Read the verdict.
+    notes = page.get_by_test_id("notes")
+    expect(notes).to_be_visible(timeout=90_000)
+    expect(state).to_contain_text("finished")
+    expect(notes.locator("[data-note=limiting]")).to_contain_text("ledger CPU")
+    expect(notes.locator("[data-note=saturation]")).to_contain_text("throughput stops growing")
+    expect(notes.locator("[data-note=comfort]")).to_contain_text(re.compile(r"Holds \d+ users"))
+
+    # Evidence: a note lights its rows and its place on the axis.
+    notes.locator("[data-note=saturation]").hover()
+    expect(page.get_by_test_id("evidence-band")).to_be_visible()
+    page.mouse.move(5, 5)
+    expect(page.get_by_test_id("evidence-band")).to_have_count(0)
+
+    # Keyboard: load axis, levels, help.
+    expect(plate).to_have_attribute("data-axis", "clock")
+    page.keyboard.press("l")
+    expect(plate).to_have_attribute("data-axis", "load")
+    expect(plate.locator("[data-row=load]")).to_contain_text("Waiting")
+    page.keyboard.press("]")
+    page.keyboard.press("]")
+    expect(page.get_by_test_id("level")).to_contain_text("Level 2")
+    page.keyboard.press("[")
+    expect(page.get_by_test_id("level")).to_contain_text("Level 1")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("Load axis or clock axis")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+
+    # One cursor through all rows.
+    box = plate.locator("canvas").bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 120, box["y"] + 150)
+    near = plate.locator("[data-row=load]").inner_text()
+    page.mouse.move(box["x"] + 500, box["y"] + 150)
+    expect(plate.locator("[data-row=load]")).not_to_have_text(near)
+
+    # The table behind the plate, and the files.
+    page.get_by_text("Table of 5 levels").click()
+    expect(page.get_by_test_id("levels").locator("tbody tr")).to_have_count(5)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="result.json").click()
+    result = json.loads(Path(download.value.path()).read_text())
+    assert result["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
+    assert result["totals"]["requests"] > 2000
+
+
+def test_a_completed_request_is_on_screen_within_two_seconds(page: Page) -> None:
+    write_experiment(page, "Prompt", "hold: {users: 20, for: 30 s}")
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_url("**/runs/*")
+    run = page.url.rsplit("/", 1)[1]
+    begun = None
+    while begun is None:
+        begun = page.request.get(f"/api/runs/{run}").json()["begun_at"]
+        time.sleep(0.05)
+    expect(page.get_by_test_id("plate").locator("[data-row=throughput]")).to_contain_text(
+        re.compile(r"[1-9].* req/s"), timeout=10_000
+    )
+    # The first request completes some 20 ms after the beginning.
+    assert time.time() - begun < 2.6
+    page.get_by_role("button", name="Stop run").click()
+    expect(page.get_by_test_id("run-state")).to_contain_text("stopped", timeout=15_000)
+    expect(page.get_by_test_id("ending")).to_contain_text("Stopped by planner")
+    expect(page.get_by_test_id("notes")).to_be_visible()
+
+
+def test_an_unreachable_system_fails_before_load_with_the_reason(page: Page) -> None:
+    page.get_by_role("button", name="New experiment").click()
+    text = QUICK.replace("base_url: practice://gateway", "base_url: http://127.0.0.1:9")
+    page.get_by_test_id("source").fill(text.replace("Quick look", "Nobody home"))
+    page.get_by_role("button", name="Create experiment").click()
+    page.get_by_role("button", name="Start run").click()
+    ending = page.get_by_test_id("ending")
+    expect(ending).to_contain_text("nothing answers at http://127.0.0.1:9", timeout=20_000)
+    expect(ending).to_contain_text("Start the system there, or correct the address")
+    expect(page.get_by_text("This run recorded nothing.")).to_be_visible()
+
+
+def test_editing_makes_revisions_and_restoring_undoes(page: Page) -> None:
+    write_experiment(page, "Revised", "hold: {users: 5, for: 20 s}")
+    page.get_by_role("button", name="Edit").click()
+    source = page.get_by_test_id("source")
+    expect(source).to_have_value(re.compile("users: 5"))
+    source.fill(source.input_value().replace("users: 5", "users: 7"))
+    page.get_by_role("button", name="Save as a new revision").click()
+    expect(page.get_by_text("climbs to 7 users")).to_be_visible()
+    page.get_by_role("button", name="Restore").first.click()
+    expect(page.get_by_text("climbs to 5 users")).to_be_visible()
+    expect(page.get_by_text("Revision 3")).to_be_visible()
+
+
+def test_unsaved_changes_are_not_lost_without_asking(page: Page) -> None:
+    page.get_by_role("link", name="Quick look").first.click()
+    page.get_by_role("button", name="Edit").click()
+    expect(page.get_by_test_id("source")).to_have_value(re.compile("Quick look"))
+    page.get_by_test_id("source").fill("name: half a thought")
+    page.once("dialog", lambda dialog: dialog.dismiss())
+    page.get_by_role("link", name="Runs", exact=True).click()
+    expect(page.get_by_test_id("source")).to_have_value("name: half a thought")
+
+
+def test_jumping_and_themes_by_keyboard(page: Page) -> None:
+    page.keyboard.press("Control+k")
+    page.get_by_label("Jump to").fill("harbour")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Harbour festival")).to_be_visible()
+    page.get_by_role("button", name="Dark").click()
+    assert page.evaluate("document.documentElement.dataset.theme") == "dark"
+    page.reload()
+    assert page.evaluate("document.documentElement.dataset.theme") == "dark"
+    page.get_by_role("button", name="Light").click()
+
+
+@pytest.mark.parametrize("place", ["experiments", "experiments/1", "experiments/1/edit", "runs", "systems", "journeys"])
+def test_no_page_scrolls_sideways_when_narrow(page: Page, installed: Installation, place: str) -> None:
+    page.set_viewport_size({"width": 480, "height": 800})
+    page.goto(f"{installed.url}/{place}")
+    page.wait_for_load_state("networkidle")
+    width = page.evaluate("document.documentElement.scrollWidth")
+    assert width <= 480
+
+
+def test_addresses_that_do_not_exist_say_so(page: Page, installed: Installation) -> None:
+    page.goto(f"{installed.url}/nowhere")
+    expect(page.get_by_role("heading", name="There is nothing here")).to_be_visible()
+    page.goto(f"{installed.url}/runs/99999")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such object")
