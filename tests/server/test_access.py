@@ -43,6 +43,7 @@ def test_every_other_address_needs_a_session() -> None:
             assert answer.status_code == 401, (method, address)
             checked += 1
     assert checked >= 14
+    assert client.get("/api/openapi.json").status_code == 401
 
 
 def test_changes_need_the_csrf_token(planner: User) -> None:
@@ -58,3 +59,9 @@ def test_changes_need_the_csrf_token(planner: User) -> None:
     assert (
         client.post("/api/sign-out", content_type="application/json", headers={"X-CSRFToken": token}).status_code == 200
     )
+
+
+def test_the_description_of_the_api_is_served(planner: User) -> None:
+    client = Client()
+    client.force_login(planner)
+    assert client.get("/api/openapi.json").json()["info"]["title"] == "Stone Kettle"

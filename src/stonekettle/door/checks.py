@@ -29,7 +29,8 @@ def test(arguments: list[str]) -> int:
     if not arguments and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
         return code
     with database() as environment:
-        return _step("Python tests", [str(PYTHON), "-m", "pytest", *arguments], ROOT, environment)
+        print("── Python tests", flush=True)
+        return subprocess.run([str(PYTHON), "-m", "pytest", *arguments], cwd=ROOT, env=environment).returncode
 
 
 def lint() -> int:

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
+
+from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.security import django_auth
 
@@ -11,7 +15,20 @@ from stonekettle.server.access.api import router as access
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.runs.api import router as runs
 
-api = NinjaAPI(title="Stone Kettle", version=__version__, auth=django_auth, docs_url=None)
+
+def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """Guards the API's own description like the rest of it."""
+
+    @wraps(view)
+    def guarded(request: HttpRequest, *arguments: object, **named: object) -> HttpResponse:
+        if not request.user.is_authenticated:
+            return problems.problem(401, "Not signed in", "Sign in first.")
+        return view(request, *arguments, **named)
+
+    return guarded
+
+
+api = NinjaAPI(title="Stone Kettle", version=__version__, auth=django_auth, docs_url=None, docs_decorator=signed_in)
 problems.install(api)
 api.add_router("", access)
 api.add_router("", experiments)

@@ -61,7 +61,8 @@ export function usePlate(id: MaybeRefOrGetter<number>, live: MaybeRefOrGetter<bo
     queryKey: computed(() => ['plate', toValue(id)]),
     queryFn: () =>
       body(api.GET('/api/runs/{run_id}/plate', { params: { path: { run_id: toValue(id) } } })),
-    refetchInterval: () => (toValue(live) ? LIVE_MS : false),
+    // A ref, not a function: it must be looked at again when the run turns live or ends.
+    refetchInterval: computed(() => (toValue(live) ? LIVE_MS : false)),
   })
 }
 

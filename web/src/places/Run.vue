@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
@@ -18,6 +18,7 @@ const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
 const plate = usePlate(() => props.id, live)
 const stop = useStopRun()
+watch(live, () => void plate.refetch()) // the last seconds arrive after the last live look
 const axis = ref<Axis>('clock')
 const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)

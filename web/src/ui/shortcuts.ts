@@ -28,7 +28,8 @@ window.addEventListener('keydown', (event) => {
   if (keys !== 'Ctrl K' && typing(event.target)) return
   const found = shortcuts.findLast((s) => s.keys === keys)
   if (found) {
-    event.preventDefault()
+    // Dialogs close on Escape only while nobody has claimed it.
+    if (keys !== 'Escape') event.preventDefault()
     found.act()
   }
 })
