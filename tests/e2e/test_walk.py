@@ -53,7 +53,7 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://10.1.2.3"))
     expect(problem).to_contain_text("10.1.2.3) is not an allowed target")
     write_experiment(page, "Walk", "climb: {from: 30, to: 150, by: 30, every: 12 s}")
-    expect(page.get_by_text("95 % of Buy ticket within 700 ms")).to_be_visible()
+    expect(page.get_by_text("95 % of Buy ticket within 450 ms")).to_be_visible()
     expect(page.get_by_test_id("profile").locator("canvas")).to_be_visible()
 
     # Start it and see it live.

@@ -13,7 +13,7 @@ export interface Layout {
 }
 
 export const LEFT = 58
-export const RIGHT = 186
+export const RIGHT = 204
 const TOP = 22
 const GAP = 16
 const STRIP_GAP = 7

@@ -303,6 +303,8 @@ export function darkness(utilisation: number): number {
 
 // Marks
 
+const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
+
 function rules({ goals, tokens }: PlateInput) {
   if (!goals.length) return undefined
   return {
@@ -315,7 +317,13 @@ function rules({ goals, tokens }: PlateInput) {
       fontSize: 12,
       formatter: '{b}',
     },
-    data: goals.map((goal) => ({ name: goal.label, yAxis: goal.limit })),
+    data: goals.map((goal, i) => ({
+      name: goal.label,
+      yAxis: goal.limit,
+      lineStyle: { color: tokens.brick },
+      // Side by side, since limits may lie close together.
+      label: { position: LABEL_PLACES[i % LABEL_PLACES.length] },
+    })),
   }
 }
 
@@ -474,7 +482,7 @@ export function figuresAt(input: PlateInput, x: number | null): RowFigure[] {
 }
 
 function clockFigures({ plate }: PlateInput, x: number | null): RowFigure[] {
-  const i = x === null ? plate.t.length - 1 : nearest(plate.t, x)
+  const i = x === null ? lastLoaded(plate) : nearest(plate.t, x)
   const at = (column: (number | null)[]) => column[i] ?? null
   return [
     { id: 'load', lines: [`${users(at(plate.users))} of ${users(at(plate.planned))} users`] },
@@ -493,6 +501,12 @@ function clockFigures({ plate }: PlateInput, x: number | null): RowFigure[] {
       lines: [percent(r.utilisation[i]) + waiting(r.waiting?.[i])],
     })),
   ]
+}
+
+/** The last second with planned load: what drains after it is no figure to stand beside the plate. */
+function lastLoaded(plate: Plate): number {
+  const i = plate.planned.findLastIndex((users) => (users ?? 0) > 0)
+  return i < 0 ? plate.t.length - 1 : i
 }
 
 function loadFigures({ levels, plate }: PlateInput, x: number | null): RowFigure[] {
