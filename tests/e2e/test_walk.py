@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.e2e.installation import Installation
 
@@ -23,6 +23,22 @@ def write_experiment(page: Page, name: str, load: str) -> None:
     expect(page.get_by_text("This plan can run.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
+
+
+def see_it_live(page: Page, name: str) -> Locator:
+    """Start the experiment on screen, watch it run, and return its notes."""
+    page.get_by_role("button", name="Start run").click()
+    expect(page.get_by_test_id("run-state")).to_contain_text("running", timeout=20_000)
+    plate = page.get_by_test_id("plate")
+    throughput = plate.locator("[data-row=throughput]")
+    expect(throughput).to_contain_text("req/s", timeout=10_000)
+    expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
+    expect(page.get_by_test_id("run-chip")).to_contain_text(name)
+    first = throughput.inner_text()
+    expect(throughput).not_to_have_text(first, timeout=4_000)
+    notes = page.get_by_test_id("notes")
+    expect(notes).to_be_visible(timeout=90_000)
+    return notes
 
 
 def test_nothing_is_shown_before_signing_in(chromium: Browser, installed: Installation) -> None:
@@ -56,21 +72,14 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(page.get_by_text("95 % of Buy ticket within 450 ms")).to_be_visible()
     expect(page.get_by_test_id("profile").locator("canvas")).to_be_visible()
 
-    # Start it and see it live.
-    page.get_by_role("button", name="Start run").click()
-    state = page.get_by_test_id("run-state")
-    expect(state).to_contain_text("running", timeout=20_000)
-    plate = page.get_by_test_id("plate")
-    throughput = plate.locator("[data-row=throughput]")
-    expect(throughput).to_contain_text("req/s", timeout=10_000)
-    expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
-    expect(page.get_by_test_id("run-chip")).to_contain_text("Walk")
-    first = throughput.inner_text()
-    expect(throughput).not_to_have_text(first, timeout=4_000)
-
-    # Read the verdict.
-    notes = page.get_by_test_id("notes")
-    expect(notes).to_be_visible(timeout=90_000)
+    # Start it, see it live, wait for the verdict. A run may say itself that this machine was too
+    # busy to measure; then a person would try again.
+    for _ in range(2):
+        notes = see_it_live(page, "Walk")
+        if "were strained" not in notes.inner_text():
+            break
+        page.get_by_role("link", name="Walk", exact=True).click()
+    state, plate = page.get_by_test_id("run-state"), page.get_by_test_id("plate")
     expect(state).to_contain_text("finished")
     expect(notes.locator("[data-note=limiting]")).to_contain_text("ledger CPU")
     expect(notes.locator("[data-note=saturation]")).to_contain_text("throughput stops growing")
@@ -127,8 +136,8 @@ def test_a_completed_request_is_on_screen_within_two_seconds(page: Page) -> None
     expect(page.get_by_test_id("plate").locator("[data-row=throughput]")).to_contain_text(
         re.compile(r"[1-9].* req/s"), timeout=10_000
     )
-    # The first request completes some 20 ms after the beginning.
-    assert time.time() - begun < 2.6
+    # The first request completes within half a second of the beginning (think time comes first).
+    assert time.time() - begun < 3.0
     page.get_by_role("button", name="Stop run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("stopped", timeout=15_000)
     expect(page.get_by_test_id("ending")).to_contain_text("Stopped by planner")

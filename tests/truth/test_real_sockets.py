@@ -30,12 +30,15 @@ def test_the_limit_is_named_and_placed(name: str, tmp_path: Path) -> None:
     plan = yaml.safe_load((Path(__file__).parents[2] / "examples" / "quick.yaml").read_text())
     real = truth.compute(config.load(practice), _mix(document.from_document(plan)), THINK_S)
     assert real.limiting == EXPECTED[name]
-    step = max(2, round(real.users * 1.6 / 6))
-    plan["load"] = [{"climb": {"from": step, "to": 6 * step, "by": step, "every": "13 s"}}]
+    step = max(2, round(real.users * 1.8 / 7))
+    plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "14 s"}}]
     file = tmp_path / "plan.yaml"
     file.write_text(yaml.safe_dump(plan))
 
-    code = run.run(file, tmp_path / "out", practice=True, practice_config=practice, terminal=io.StringIO())
+    for _ in range(2):
+        code = run.run(file, tmp_path / "out", practice=True, practice_config=practice, terminal=io.StringIO())
+        if code != run.NOT_TRUSTWORTHY:
+            break  # on a machine too busy to measure the run says so itself, and is worth another try
 
     found = json.loads((tmp_path / "out" / "result.json").read_text())
     assert code in (run.MET, run.BROKEN), found["verdict"]

@@ -7,6 +7,7 @@ import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
+import Sentence from '@/ui/Sentence.vue'
 import { given, percent, users, when } from '@/ui/format'
 
 const props = defineProps<{ id: number }>()
@@ -75,7 +76,7 @@ async function run() {
             <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
             <RunState class="ml-2" :state="r.state" />
             <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
-            <p class="break-words">{{ r.verdict || r.cause }}</p>
+            <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
           </li>
         </ul>
       </section>

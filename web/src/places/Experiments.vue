@@ -5,6 +5,7 @@ import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
+import Sentence from '@/ui/Sentence.vue'
 import { given, users, when } from '@/ui/format'
 
 const experiments = useExperiments()
@@ -39,8 +40,8 @@ const router = useRouter()
         }}</RouterLink>
         <p class="break-words">{{ e.question }}</p>
         <p class="label">
-          {{ e.system }} · up to <span class="figures">{{ users(e.peak_users) }}</span> users over
-          <span class="figures">{{ given(e.duration_s) }}</span> · revision {{ e.revision }},
+          {{ e.system }} · up to {{ users(e.peak_users) }} users over
+          {{ given(e.duration_s) }} · revision {{ e.revision }},
           {{ when(e.changed_at) }}
         </p>
       </div>
@@ -50,7 +51,7 @@ const router = useRouter()
             <RouterLink :to="`/runs/${e.last_run_id}`">Run {{ e.last_run_id }}</RouterLink>
             <RunState class="ml-2" :state="e.last_run_state ?? ''" />
           </p>
-          <p class="break-words">{{ e.last_run_verdict }}</p>
+          <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
         </template>
         <p v-else class="text-ink-2">Not run yet.</p>
       </div>

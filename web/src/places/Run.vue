@@ -9,6 +9,7 @@ import Grade from '@/ui/Grade.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
+import Sentence from '@/ui/Sentence.vue'
 import { clock, rate, seconds, users, when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
@@ -166,14 +167,14 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         >
           <h2 class="flex gap-2 text-[15.5px]">
             <Grade :grade="note.grade" wordless />
-            <span class="min-w-0 break-words">{{ note.title.replaceAll('`', '') }}</span>
+            <span class="min-w-0 break-words"><Sentence :text="note.title" /></span>
           </h2>
-          <p class="break-words">{{ note.text.replaceAll('`', '') }}</p>
+          <p class="break-words"><Sentence :text="note.text" /></p>
           <details v-if="note.details.length" class="mt-1 text-[13.5px]">
             <summary class="label cursor-pointer">Evidence</summary>
             <ul class="mt-1 space-y-0.5">
               <li v-for="line in note.details" :key="line" class="break-words">
-                {{ line.replaceAll('`', '') }}
+                <Sentence :text="line" />
               </li>
             </ul>
           </details>

@@ -6,6 +6,7 @@ import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
+import Sentence from '@/ui/Sentence.vue'
 import { when } from '@/ui/format'
 
 const router = useRouter()
@@ -54,7 +55,7 @@ function older() {
               }}</RouterLink>
               <span class="label block">revision {{ run.revision }}</span>
             </td>
-            <td class="break-words">{{ run.verdict || run.cause }}</td>
+            <td class="break-words"><Sentence :text="run.verdict || run.cause" /></td>
             <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
           </tr>
         </tbody>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { useMe, useRunsInProgress, useSignOut } from '@/api/queries'
 import Mark from './Mark.vue'
 import RunState from './RunState.vue'
@@ -13,6 +13,7 @@ const places = [
   { to: '/experiments', name: 'Experiments' },
   { to: '/runs', name: 'Runs' },
 ]
+const route = useRoute()
 const router = useRouter()
 const me = useMe()
 const inProgress = useRunsInProgress()
@@ -43,7 +44,7 @@ async function leave() {
           <RouterLink
             :to="place.to"
             class="border-b-2 border-transparent py-1 text-ink-2 hover:text-ink hover:no-underline"
-            active-class="!border-copper !text-ink"
+            :class="{ '!border-copper !text-ink': route.path.startsWith(place.to) }"
           >
             {{ place.name }}
           </RouterLink>

@@ -22,6 +22,7 @@ def start(experiment: Experiment, user: User | None) -> Run:
     """Queue a run of the newest revision. One at a time: runs would disturb each other."""
     from stonekettle.server.runs import tasks
 
+    # Whoever starts a run holds this row, so that two cannot find the field empty at once.
     Experiment.objects.select_for_update().order_by("pk").first()
     busy = Run.objects.in_progress().first()
     if busy is not None:
