@@ -14,7 +14,7 @@ from tests.e2e import installation as house
 from tests.e2e.installation import Installation
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def installed() -> Iterator[Installation]:
     with tempfile.TemporaryDirectory(prefix="kettle-e2e-", dir="/tmp", ignore_cleanup_errors=True) as folder:
         Path(folder).chmod(0o755)
@@ -22,7 +22,7 @@ def installed() -> Iterator[Installation]:
             yield found
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def chromium() -> Iterator[Browser]:
     with house.browser() as found:
         yield found

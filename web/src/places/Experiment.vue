@@ -28,139 +28,141 @@ async function run() {
 <template>
   <Loading v-if="experiment.isPending.value" what="the experiment" />
   <Problem v-else-if="experiment.isError.value" :error="experiment.error.value" />
-  <div v-else-if="outline" class="grid gap-8 lg:grid-cols-[2fr_1fr]">
-    <aside class="min-w-0 space-y-6 lg:order-2">
-      <section class="space-y-3">
-        <div class="flex flex-wrap gap-2">
-          <Action
-            kind="primary"
-            :busy="start.isPending.value"
-            :disabled="Boolean(busy)"
-            @click="run"
-          >
-            {{ start.isPending.value ? 'Starting …' : 'Start run' }}
-          </Action>
-          <Action @click="router.push(`/experiments/${id}/edit`)">Edit</Action>
-        </div>
-        <p v-if="busy">
-          <RouterLink :to="`/runs/${busy.id}`">Run {{ busy.id }}</RouterLink> is
-          <RunState :state="busy.state" />.
-        </p>
-        <Problem v-if="start.isError.value" :error="start.error.value" />
-        <p v-for="line in outline.advice" :key="line" class="border-l-2 border-ochre pl-3">
-          <span class="text-ochre">◐</span> {{ line }}
-        </p>
-        <p class="text-ink-2">
-          It takes {{ given(outline.profile.duration_s) }} and climbs to
-          {{ users(outline.profile.peak_users) }} users. Before load, every meter is read and every
-          journey tried once.
-        </p>
-      </section>
-      <section>
-        <h2 class="mb-1">Objectives</h2>
-        <p v-if="!outline.objectives.length" class="text-ink-2">
-          None yet. Without objectives a run finds the saturation point, but no comfort limit.
-        </p>
-        <ul class="space-y-1">
-          <li v-for="goal in outline.objectives" :key="goal" class="break-words">{{ goal }}</li>
-        </ul>
-        <p class="label mt-1">
-          Breaking point: errors over {{ `${outline.error_limit * 100} %` }} for good.
-        </p>
-      </section>
-      <section>
-        <h2 class="mb-1">Runs</h2>
-        <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
-        <ul class="space-y-2">
-          <li v-for="r in runs.data.value?.runs" :key="r.id">
-            <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
-            <RunState class="ml-2" :state="r.state" />
-            <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
-            <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
-          </li>
-        </ul>
-      </section>
-      <section>
-        <h2 class="mb-1">Revisions</h2>
-        <ul class="space-y-1">
-          <li
-            v-for="r in experiment.data.value?.revisions"
-            :key="r.number"
-            class="flex justify-between gap-3"
-          >
-            <span>
-              Revision {{ r.number }}
-              <span class="label"
-                >{{ when(r.created_at) }}{{ r.author ? `, ${r.author}` : '' }}</span
-              >
-            </span>
-            <button
-              v-if="r.number !== experiment.data.value?.revision"
-              type="button"
-              class="text-copper"
-              @click="restore.mutate({ id, revision: r.number })"
+  <template v-else-if="outline">
+    <header class="mb-5">
+      <h1 class="break-words">{{ outline.name }}</h1>
+      <p class="mt-1 break-words">{{ outline.question }}</p>
+    </header>
+    <div class="grid gap-8 lg:grid-cols-[2fr_1fr]">
+      <aside class="min-w-0 space-y-6 lg:order-2">
+        <section class="space-y-3">
+          <div class="flex flex-wrap gap-2">
+            <Action
+              kind="primary"
+              :busy="start.isPending.value"
+              :disabled="Boolean(busy)"
+              @click="run"
             >
-              Restore
-            </button>
-            <span v-else class="label">current</span>
-          </li>
-        </ul>
-        <Problem v-if="restore.isError.value" :error="restore.error.value" />
-      </section>
-    </aside>
-    <div class="min-w-0 space-y-6">
-      <header>
-        <h1 class="break-words">{{ outline.name }}</h1>
-        <p class="mt-1 break-words">{{ outline.question }}</p>
-      </header>
-      <section>
-        <h2>Load profile</h2>
-        <ProfilePlate :profile="outline.profile" />
-      </section>
-      <section>
-        <h2 class="mb-2">Journeys</h2>
-        <div v-for="journey in outline.journeys" :key="journey.name" class="mb-4">
-          <p class="font-semibold break-words">
-            {{ journey.name }}
-            <span class="label font-normal">{{ percent(journey.share) }} of journeys begun</span>
-          </p>
-          <div class="overflow-x-auto">
-            <table>
-              <thead>
-                <tr>
-                  <th class="w-1/4">Step</th>
-                  <th>Request</th>
-                  <th>Expects</th>
-                  <th>Think time</th>
-                </tr>
-              </thead>
-              <tbody>
-                <tr v-for="step in journey.steps" :key="step.name">
-                  <td>{{ step.name }}</td>
-                  <td>
-                    <code class="figures break-all">{{ step.request }}</code>
-                  </td>
-                  <td class="figures">{{ step.expect.join(', ') }}</td>
-                  <td>{{ step.think }}</td>
-                </tr>
-              </tbody>
-            </table>
+              {{ start.isPending.value ? 'Starting …' : 'Start run' }}
+            </Action>
+            <Action @click="router.push(`/experiments/${id}/edit`)">Edit</Action>
           </div>
-        </div>
-        <p v-for="feed in outline.feeds" :key="feed" class="label">Feed {{ feed }}</p>
-      </section>
-      <section>
-        <h2 class="mb-2">System: {{ outline.system.name }}</h2>
-        <p class="figures break-all">{{ outline.system.base_url }}</p>
-        <ul class="mt-2 space-y-1">
-          <li v-for="c in outline.system.components" :key="c.name" class="break-words">
-            <code class="figures">{{ c.name }}</code> {{ c.role }}
-            <span class="label">{{
-              c.meters.length ? `metered at ${c.meters.join(', ')}` : 'no meter'
-            }}</span>
-          </li>
-        </ul>
-      </section>
+          <p v-if="busy">
+            <RouterLink :to="`/runs/${busy.id}`">Run {{ busy.id }}</RouterLink> is
+            <RunState :state="busy.state" />.
+          </p>
+          <Problem v-if="start.isError.value" :error="start.error.value" />
+          <p v-for="line in outline.advice" :key="line" class="border-l-2 border-ochre pl-3">
+            <span class="text-ochre">◐</span> {{ line }}
+          </p>
+          <p class="text-ink-2">
+            It takes {{ given(outline.profile.duration_s) }} and climbs to
+            {{ users(outline.profile.peak_users) }} users. Before load, every meter is read and
+            every journey tried once.
+          </p>
+        </section>
+        <section>
+          <h2 class="mb-1">Objectives</h2>
+          <p v-if="!outline.objectives.length" class="text-ink-2">
+            None yet. Without objectives a run finds the saturation point, but no comfort limit.
+          </p>
+          <ul class="space-y-1">
+            <li v-for="goal in outline.objectives" :key="goal" class="break-words">{{ goal }}</li>
+          </ul>
+          <p class="label mt-1">
+            Breaking point: errors over {{ `${outline.error_limit * 100} %` }} for good.
+          </p>
+        </section>
+        <section>
+          <h2 class="mb-1">Runs</h2>
+          <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
+          <ul class="space-y-2">
+            <li v-for="r in runs.data.value?.runs" :key="r.id">
+              <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
+              <RunState class="ml-2" :state="r.state" />
+              <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
+              <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
+            </li>
+          </ul>
+        </section>
+        <section>
+          <h2 class="mb-1">Revisions</h2>
+          <ul class="space-y-1">
+            <li
+              v-for="r in experiment.data.value?.revisions"
+              :key="r.number"
+              class="flex justify-between gap-3"
+            >
+              <span>
+                Revision {{ r.number }}
+                <span class="label"
+                  >{{ when(r.created_at) }}{{ r.author ? `, ${r.author}` : '' }}</span
+                >
+              </span>
+              <button
+                v-if="r.number !== experiment.data.value?.revision"
+                type="button"
+                class="text-copper"
+                @click="restore.mutate({ id, revision: r.number })"
+              >
+                Restore
+              </button>
+              <span v-else class="label">current</span>
+            </li>
+          </ul>
+          <Problem v-if="restore.isError.value" :error="restore.error.value" />
+        </section>
+      </aside>
+      <div class="min-w-0 space-y-6">
+        <section>
+          <h2>Load profile</h2>
+          <ProfilePlate :profile="outline.profile" />
+        </section>
+        <section>
+          <h2 class="mb-2">Journeys</h2>
+          <div v-for="journey in outline.journeys" :key="journey.name" class="mb-4">
+            <p class="font-semibold break-words">
+              {{ journey.name }}
+              <span class="label font-normal">{{ percent(journey.share) }} of journeys begun</span>
+            </p>
+            <div class="overflow-x-auto">
+              <table>
+                <thead>
+                  <tr>
+                    <th class="w-1/4">Step</th>
+                    <th>Request</th>
+                    <th>Expects</th>
+                    <th>Think time</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  <tr v-for="step in journey.steps" :key="step.name">
+                    <td>{{ step.name }}</td>
+                    <td>
+                      <code class="figures break-all">{{ step.request }}</code>
+                    </td>
+                    <td class="figures">{{ step.expect.join(', ') }}</td>
+                    <td>{{ step.think }}</td>
+                  </tr>
+                </tbody>
+              </table>
+            </div>
+          </div>
+          <p v-for="feed in outline.feeds" :key="feed" class="label">Feed {{ feed }}</p>
+        </section>
+        <section>
+          <h2 class="mb-2">System: {{ outline.system.name }}</h2>
+          <p class="figures break-all">{{ outline.system.base_url }}</p>
+          <ul class="mt-2 space-y-1">
+            <li v-for="c in outline.system.components" :key="c.name" class="break-words">
+              <code class="figures">{{ c.name }}</code> {{ c.role }}
+              <span class="label">{{
+                c.meters.length ? `metered at ${c.meters.join(', ')}` : 'no meter'
+              }}</span>
+            </li>
+          </ul>
+        </section>
+      </div>
     </div>
-  </div>
+  </template>
 </template>

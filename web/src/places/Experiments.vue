@@ -40,8 +40,8 @@ const router = useRouter()
         }}</RouterLink>
         <p class="break-words">{{ e.question }}</p>
         <p class="label">
-          {{ e.system }} · up to {{ users(e.peak_users) }} users over
-          {{ given(e.duration_s) }} · revision {{ e.revision }},
+          {{ e.system }} · up to {{ users(e.peak_users) }} users over {{ given(e.duration_s) }} ·
+          revision {{ e.revision }},
           {{ when(e.changed_at) }}
         </p>
       </div>
