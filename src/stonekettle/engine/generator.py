@@ -99,10 +99,6 @@ class LoadLoop:
         self._gap: float = 0.0
         self._reset_second()
 
-    @property
-    def in_flight(self) -> int:
-        return len(self._busy)
-
     def drain(self) -> None:
         """Let thinking users go and the others finish the step they are in."""
         if self.draining_since is None:
