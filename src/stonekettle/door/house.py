@@ -68,7 +68,6 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         )
         cluster.wait_until_ready()
         say("Bringing the data up to date …")
-        _manage(environment, "migrate", "--verbosity", "0")
         password = _sign_in(data)
         _manage(environment, "seed_demo", "--user", DEMO_USER, "--password", password, *([] if demo else ["--no-demo"]))
         for name, module in _processes(port, practice_port).items():

@@ -1,4 +1,8 @@
-"""Demo data: the example experiments and a user to sign in as. Does nothing the second time."""
+"""Brings the database up to date, then seeds the example experiments and a user to sign in as.
+
+Migrations and seeding share one process, since starting it is most of what they take. What is there
+already is left alone.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +10,7 @@ from typing import Any
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
 from stonekettle.server.experiments import rules
@@ -23,6 +28,7 @@ class Command(BaseCommand):
         parser.add_argument("--no-demo", action="store_true", help="the user only")
 
     def handle(self, *args: Any, **options: Any) -> None:
+        call_command("migrate", verbosity=0)
         users = get_user_model().objects
         user = users.filter(username=options["user"]).first()
         if user is None:
