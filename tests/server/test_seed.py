@@ -1,0 +1,35 @@
+"""Seeding: once, and never over what is there."""
+
+from __future__ import annotations
+
+import pytest
+from django.contrib.auth.models import User
+from django.core.management import call_command
+
+from stonekettle.server.experiments.models import Experiment
+
+pytestmark = pytest.mark.django_db
+
+
+def seed(*more: str, password: str = "made at first start") -> None:
+    call_command("seed_demo", "--user", "planner", "--password", password, *more)
+
+
+def test_the_examples_and_the_user_are_made() -> None:
+    seed()
+    assert {e.name for e in Experiment.objects.all()} == {"Quick look", "Harbour festival"}
+    assert User.objects.get(username="planner").check_password("made at first start")
+
+
+def test_seeding_again_changes_nothing() -> None:
+    seed()
+    Experiment.objects.get(name="Quick look").delete()
+    seed(password="another")
+    assert [e.name for e in Experiment.objects.all()] == ["Harbour festival"]
+    assert User.objects.get(username="planner").check_password("made at first start")
+
+
+def test_without_demo_only_the_user_is_made() -> None:
+    seed("--no-demo")
+    assert not Experiment.objects.exists()
+    assert User.objects.filter(username="planner").exists()
