@@ -4,7 +4,8 @@ import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import VChart from 'vue-echarts'
 import './echarts'
 import { RIGHT } from './layout'
-import { draw, figuresAt, place, type PlateInput } from './runPlate'
+import { figuresAt, place } from './figures'
+import { draw, type PlateInput } from './runPlate'
 
 export interface Highlight {
   rows: string[]

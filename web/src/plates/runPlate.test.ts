@@ -1,14 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import {
-  darkness,
-  draw,
-  figuresAt,
-  nearest,
-  place,
-  reach,
-  type LevelPoint,
-  type PlateInput,
-} from './runPlate'
+import { figuresAt, nearest, place } from './figures'
+import { darkness, draw, reach, type LevelPoint, type PlateInput } from './runPlate'
 
 const tokens = {
   paper: '#fff', card: '#fff', rule: '#ccc', ink: '#000', ink2: '#333', copper: '#a40',
