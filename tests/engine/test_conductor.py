@@ -11,7 +11,8 @@ from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine.conductor import Ending, FleetStatus, conduct
 from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import practice_directory
-from stonekettle.meters.resources import Reading
+from stonekettle.meters.samples import Batch, Source
+from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan.models import Plan
 
 
@@ -51,7 +52,9 @@ class MadeJournal:
     def __init__(self, stop_after_s: float | None = None) -> None:
         self.state = RunState.QUEUED
         self.moves: list[tuple[RunState, str]] = []
-        self.read: dict[int, Sequence[Reading]] = {}
+        self.batches: list[Batch] = []
+        self.sources: dict[int, Source] = {}
+        self.reports: Sequence[EndpointReport] = ()
         self.trial_requests = 0
         self.begun_at: float | None = None
         self._stop_after_s = stop_after_s
@@ -68,8 +71,12 @@ class MadeJournal:
     def begun(self, at: float) -> None:
         self.begun_at = at
 
-    def readings(self, second: int, readings: Sequence[Reading]) -> None:
-        self.read[second] = readings
+    def samples(self, batch: Batch) -> None:
+        self.batches.append(batch)
+        self.sources.update(batch.new)
+
+    def metered(self, reports: Sequence[EndpointReport]) -> None:
+        self.reports = reports
 
     def stop_wanted(self) -> str | None:
         if self._stop_after_s is None or self.begun_at is None:
@@ -107,8 +114,12 @@ def test_a_run_goes_through_its_states_and_meters_every_second(lead: Lead) -> No
     assert journal.states == ["preparing", "running", "draining", "analysing"]
     assert journal.trial_requests == 1
     assert fleet.closed
-    assert set(journal.read) >= {0, 1}
-    assert {reading.key for reading in journal.read[1]} >= {"shop.cpu", "shop.disk", "shop.connections"}
+    assert {batch.scrape for batch in journal.batches} >= {0, 1, 2}
+    assert {source.component for source in journal.sources.values()} == {"shop"}
+    assert {source.metric for source in journal.sources.values()} >= {"quillport_cpu_seconds", "quillport_queries"}
+    (report,) = journal.reports
+    assert report.answered >= 3
+    assert report.missed == 0
 
 
 def test_a_planner_can_stop_it(lead: Lead) -> None:

@@ -2,103 +2,166 @@
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+import base64
+import time
+from collections.abc import Callable
 
 import pytest
 
-from stonekettle.meters.scraper import MeterError, Scraper
-from stonekettle.plan.models import Plan
+from stonekettle.meters.samples import Readings, Source, unpack
+from stonekettle.meters.scraper import Scraper, first_fault
+from tests.meters.conftest import MetricsServer
+
+Make = Callable[..., Scraper]
 
 
-class MetricsServer(ThreadingHTTPServer):
-    """Serves ``page`` with ``status``; the cpu counter grows by half a second per scrape."""
-
-    def __init__(self) -> None:
-        super().__init__(("127.0.0.1", 0), MetricsHandler)
-        self.status, self.page, self.busy = 200, "", 0.0
-        self.url = f"http://127.0.0.1:{self.server_address[1]}/metrics"
-
-
-class MetricsHandler(BaseHTTPRequestHandler):
-    server: MetricsServer
-
-    def do_GET(self) -> None:
-        self.server.busy += 0.5
-        page = self.server.page or (
-            f"# TYPE cpu_seconds counter\ncpu_seconds_total {self.server.busy}\n"
-            "# TYPE cpu_cores gauge\ncpu_cores 2\n# EOF\n"
-        )
-        self.send_response(self.server.status)
-        self.send_header("Content-Type", "application/openmetrics-text; version=1.0.0")
-        self.send_header("Location", "http://10.0.0.1/metrics")
-        self.end_headers()
-        self.wfile.write(page.encode())
-
-    def log_message(self, *args: object) -> None:
-        pass
+def scrape(scraper: Scraper, rounds: int, change: Callable[[int], None] = lambda _: None) -> Readings:
+    """So many rounds, a tenth of a second apart on a clock ten times as fast."""
+    sources: dict[int, Source] = {}
+    chunks = []
+    scraper.start(time.monotonic())
+    for number in range(rounds):
+        change(number)
+        scraper.request(number)
+        for batch in scraper.ready(wait=True):
+            sources.update(batch.new)
+            chunks.append(batch.chunk)
+    return unpack(sources, chunks)
 
 
-@pytest.fixture
-def metrics() -> Iterator[MetricsServer]:
-    server = MetricsServer()
-    threading.Thread(target=server.serve_forever, name="metrics", daemon=True).start()
-    yield server
-    server.shutdown()
-    server.server_close()
-
-
-@pytest.fixture
-def scraper(metrics: MetricsServer, make_plan: Callable[..., Plan]) -> Iterator[Scraper]:
-    found = Scraper(make_plan(metrics=metrics.url))
-    yield found
-    found.close()
-
-
-def test_a_check_tells_what_was_found(scraper: Scraper, metrics: MetricsServer) -> None:
-    (check,) = scraper.check()
-    assert check.url == metrics.url
-    assert check.metrics == 2
+def test_a_check_tells_what_was_found(make_scraper: Make, metrics: MetricsServer) -> None:
+    (check,) = make_scraper(metrics.url).check()
+    assert (check.url, check.fault) == (metrics.url, None)
+    assert check.metrics == ("cpu_cores", "cpu_seconds")
     assert check.resources == ("cpu",)
+    assert check.clock_offset_s == pytest.approx(0, abs=1.1)
+    assert check.age_s == 0
 
 
-def test_each_second_gets_its_readings(scraper: Scraper) -> None:
-    scraper.check()
-    found = {}
-    for second in (-1, 0, 1):
-        scraper.request(second)
-        found.update(scraper.ready(wait=True))
-    assert found[-1] == ()
-    assert found[0][0].key == "shop.cpu"
-    assert found[0][0].servers == 2.0
+def test_rounds_become_series_per_instance(make_scraper: Make, metrics: MetricsServer) -> None:
+    found = scrape(make_scraper(metrics.url, metrics.url.replace("127.0.0.1", "localhost")), 3)
+    busy = [item for item in found.series if item.source.metric == "cpu_seconds"]
+    assert len({item.source.instance for item in busy}) == 2
+    assert [item.values.size for item in found.series] == [3, 3, 3, 3]
+    assert busy[0].source.kind == "counter"
+    assert (busy[0].times[1:] > busy[0].times[:-1]).all()
 
 
-def test_an_outage_is_a_gap_and_readings_come_back(scraper: Scraper, metrics: MetricsServer) -> None:
-    scraper.request(0)
+def test_an_outage_is_a_gap_and_readings_come_back(make_scraper: Make, metrics: MetricsServer) -> None:
+    def change(number: int) -> None:
+        metrics.status = 500 if number in (2, 3) else 200
+
+    scraper = make_scraper(metrics.url)
+    found = scrape(scraper, 6, change)
+    assert {item.values.size for item in found.series} == {4}
+    (report,) = scraper.report()
+    assert (report.answered, report.missed) == (4, 2)
+    assert "status 500" in report.last_fault
+
+
+def test_an_address_that_hangs_is_not_asked_again_until_it_answers(make_scraper: Make, metrics: MetricsServer) -> None:
+    metrics.hang_s = 0.5
+    scraper = make_scraper(metrics.url)
+    for number in range(5):
+        scraper.request(number)
     scraper.ready(wait=True)
-    metrics.status = 500
-    scraper.request(1)
-    assert scraper.ready(wait=True)[1] == ()
-    metrics.status = 200
-    scraper.request(2)
-    assert scraper.ready(wait=True)[2][0].key == "shop.cpu"
+    assert len(metrics.headers) == 1
 
 
 @pytest.mark.parametrize(
     ("status", "page", "part"),
-    [(503, "", "status 503"), (302, "", "status 302"), (200, "<html>", "not a metrics page")],
+    [
+        (503, "", "status 503"),
+        (401, "", "credentials are missing or wrong"),
+        (200, "<html>", "not a metrics page"),
+        (200, "x" * 8_100_000, "over 8 MB"),
+    ],
 )
 def test_a_meter_that_does_not_report_is_named(
-    scraper: Scraper, metrics: MetricsServer, status: int, page: str, part: str
+    make_scraper: Make, metrics: MetricsServer, status: int, page: str, part: str
 ) -> None:
     metrics.status, metrics.page = status, page
-    with pytest.raises(MeterError, match=f"shop.*{part}"):
-        scraper.check()
+    fault = first_fault(make_scraper(metrics.url).check())
+    assert fault is not None
+    assert "shop" in fault
+    assert part in fault
 
 
-def test_nobody_listening_is_told(make_plan: Callable[..., Plan]) -> None:
-    scraper = Scraper(make_plan(metrics="http://127.0.0.1:9/metrics"))
-    with pytest.raises(MeterError, match="does not answer"):
-        scraper.check()
+@pytest.mark.parametrize(
+    ("location", "part"),
+    [
+        ("http://10.255.255.1/metrics", "10.255.255.1 is not an allowed address"),
+        ("ftp://127.0.0.1/metrics", "no web address"),
+        ("/metrics", "redirects more than 3 times"),
+    ],
+)
+def test_a_redirect_never_leads_to_a_forbidden_place(
+    make_scraper: Make, metrics: MetricsServer, location: str, part: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("stonekettle.meters.scraper.CHECK_TIMEOUT_S", 0.3)
+    metrics.status, metrics.location = 302, location
+    fault = first_fault(make_scraper(metrics.url).check())
+    assert fault is not None
+    assert part in fault
+
+
+def test_a_connection_to_a_forbidden_address_is_closed_before_anything_is_sent(
+    metrics: MetricsServer, make_system: Callable[..., object]
+) -> None:
+    system = make_system(meter={"openmetrics": metrics.url})
+    scraper = Scraper(system, lambda address: False)  # type: ignore[arg-type]
+    fault = first_fault(scraper.check())
     scraper.close()
+    assert fault is not None
+    assert "127.0.0.1 is not an allowed address" in fault
+    assert metrics.headers == []
+
+
+def test_a_redirect_that_is_allowed_is_followed(make_scraper: Make, metrics: MetricsServer) -> None:
+    metrics.status, metrics.location = 302, "/elsewhere"
+    (check,) = make_scraper(metrics.url).check()
+    assert check.fault is None
+
+
+def test_credentials_are_sent(make_scraper: Make, metrics: MetricsServer) -> None:
+    make_scraper(metrics.url, credentials={"bearer": "abc"}).check()
+    make_scraper(metrics.url, credentials={"user": "anna", "password": "p:w"}).check()
+    assert metrics.headers[0]["Authorization"] == "Bearer abc"
+    assert base64.b64decode(metrics.headers[1]["Authorization"].removeprefix("Basic ")) == b"anna:p:w"
+
+
+def test_a_clock_half_a_minute_off_is_told_and_moves_nothing(make_scraper: Make, metrics: MetricsServer) -> None:
+    metrics.clock_ahead_s = 30
+    scraper = make_scraper(metrics.url)
+    (check,) = scraper.check()
+    assert check.clock_offset_s == pytest.approx(30, abs=1.1)
+    found = scrape(scraper, 3)
+    assert all(0 <= t < 3 for item in found.series for t in item.times)
+
+
+def test_old_figures_are_told_by_their_age(make_scraper: Make, metrics: MetricsServer) -> None:
+    metrics.clock_ahead_s = 30
+    metrics.page = f"# TYPE a gauge\na 1 {time.time() + 30 - 300}\n# EOF\n"
+    (check,) = make_scraper(metrics.url).check()
+    assert check.age_s == pytest.approx(300, abs=2)
+
+
+def test_a_page_of_five_megabytes_is_read_and_read_fast_again(make_scraper: Make, metrics: MetricsServer) -> None:
+    lines = [f'work_total{{shard="{i}",kind="{"x" * 60}"}} {i}' for i in range(50_000)]
+    metrics.page = "# TYPE work counter\n" + "\n".join(lines) + "\n# EOF\n"
+    assert len(metrics.page) > 4_500_000
+    scraper = make_scraper(metrics.url)
+    (check,) = scraper.check()
+    assert check.fault is None
+    assert check.series == 1
+    began = time.process_time()
+    found = scrape(scraper, 2)
+    again = (time.process_time() - began) / 2
+    assert again < check.took_s
+    assert found.series[0].values[0] == sum(range(50_000))
+
+
+def test_nobody_listening_is_told(make_scraper: Make) -> None:
+    fault = first_fault(make_scraper("http://127.0.0.1:9/metrics").check())
+    assert fault is not None
+    assert "does not answer" in fault

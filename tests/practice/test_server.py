@@ -30,7 +30,7 @@ class Quillport:
     def metrics(self, component: str, instance: int = 0) -> dict[str, float]:
         answer = self.http.request("GET", self.directory[component][instance] + "/metrics")
         found = parse(answer.data.decode(), answer.headers["Content-Type"])
-        return {name.removeprefix("quillport_"): metric.value for name, metric in found.items()}
+        return {series.metric.removeprefix("quillport_"): value for series, value in found.values.items()}
 
 
 @pytest.fixture

@@ -12,9 +12,11 @@ from django.test import Client
 
 from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
-from stonekettle.server.runs.models import Generator, GeneratorSecond, MeterSecond, Run
+from stonekettle.server.runs import data
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 
 ROOT = Path(__file__).parents[2]
 QUICK = (ROOT / "examples" / "quick.yaml").read_text()
@@ -40,6 +42,18 @@ def experiment(planner: User) -> Experiment:
     return rules.create(QUICK, planner)
 
 
+def store_readings(run: Run, seconds: int) -> None:
+    """Half of the ledger's four cores busy, and three queries to each of five requests a second."""
+    catalogue = Catalogue()
+    busy = Source("ledger", "ledger:1", "quillport_cpu_seconds", (), "counter")
+    cores = Source("ledger", "ledger:1", "quillport_cpu_cores", (), "gauge")
+    queries = Source("ledger", "ledger:1", "quillport_queries", (), "counter")
+    rounds = [
+        catalogue.batch(t, [(busy, t, 2.0 * t), (cores, t, 4.0), (queries, t, 15.0 * t)]) for t in range(seconds + 1)
+    ]
+    data.store(run.pk, rounds)
+
+
 @pytest.fixture
 def make_run(experiment: Experiment) -> Callable[..., Run]:
     """A run with ``seconds`` stored seconds of 5 requests each."""
@@ -60,11 +74,7 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
                 histograms=pack_histograms(histograms),
                 records=records.to_chunk(made),
             )
-            reading = {
-                "component": "ledger", "name": "cpu", "kind": "cpu", "servers": 4.0, "utilisation": 0.5,
-                "waiting": None,
-            }  # fmt: skip
-            MeterSecond.objects.create(run=run, second=t, readings=[reading])
+        store_readings(run, seconds)
         return run
 
     return make

@@ -24,6 +24,18 @@ export const router = createRouter({
       meta: { title: 'Systems' },
     },
     {
+      path: '/systems/:id(\\d+)',
+      component: () => import('./places/System.vue'),
+      props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),
+      meta: { title: 'System' },
+    },
+    {
+      path: '/systems/:id(\\d+)/metrics',
+      component: () => import('./places/Shelf.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Metric shelf' },
+    },
+    {
       path: '/journeys',
       component: () => import('./places/Journeys.vue'),
       meta: { title: 'Journeys' },

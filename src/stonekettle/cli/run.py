@@ -15,7 +15,7 @@ from typing import TextIO
 import pyarrow as pa
 
 from stonekettle.core import analysis as core
-from stonekettle.engine import records
+from stonekettle.engine import records, server_timing
 from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import LocalFleet, practice_directory
@@ -23,9 +23,12 @@ from stonekettle.engine.process import SecondDone
 from stonekettle.engine.rollup import StoredSecond, assemble
 from stonekettle.engine.script import step_infos
 from stonekettle.engine.targets import check_allowed
-from stonekettle.meters.resources import Reading, series
+from stonekettle.meters import resources
+from stonekettle.meters.samples import Batch, Source, unpack
+from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
-from stonekettle.plan.models import PRACTICE, Plan
+from stonekettle.plan.models import Plan
+from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.report import numbers, result
 
@@ -48,7 +51,8 @@ class FileJournal:
         self.trial_requests = 0
         self.stopper: str | None = None
         self.seconds: list[StoredSecond] = []
-        self.meter: dict[int, Sequence[Reading]] = {}
+        self.sources: dict[int, Source] = {}
+        self.chunks: list[bytes] = []
         self._file = result.RequestsFile(out / "requests.parquet", plan)
         self._lock = threading.Lock()
 
@@ -63,8 +67,14 @@ class FileJournal:
     def begun(self, at: float) -> None:
         pass
 
-    def readings(self, second: int, readings: Sequence[Reading]) -> None:
-        self.meter[second] = readings
+    def samples(self, batch: Batch) -> None:
+        self.sources.update(batch.new)
+        self.chunks.append(batch.chunk)
+
+    def metered(self, reports: Sequence[EndpointReport]) -> None:
+        for report in reports:
+            if report.missed:
+                self._say(f"Note: {report.component} at {report.instance} missed {report.missed} scrapes.\n")
 
     def stop_wanted(self) -> str | None:
         return self.stopper
@@ -147,7 +157,10 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) 
     plan = journal.plan
     began = time.monotonic()
     length = 1 + max((int(s.rollup["second"]) for s in journal.seconds), default=0)
-    data = assemble(step_infos(plan), plan.profile, journal.seconds, series(journal.meter, length), length)
+    told = server_timing.series(plan, [second.rollup for second in journal.seconds])
+    readings = unpack(journal.sources, journal.chunks).joined(told)
+    metered = resources.series(plan.system, readings, length)
+    data = assemble(step_infos(plan), plan.profile, journal.seconds, metered, length)
     analysis = core.analyse(data, plan.profile, document.core_objectives(plan), plan.error_limit)
     if journal.state == RunState.ANALYSING:
         journal.move(ending.state, ending.cause)

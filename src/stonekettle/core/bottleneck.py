@@ -18,7 +18,7 @@ from scipy import stats
 from stonekettle.core.health import GeneratorHealth
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level
-from stonekettle.core.run_data import RunData
+from stonekettle.core.run_data import HARDWARE, SOFTWARE, RunData
 from stonekettle.core.saturation import Saturation
 
 OVERDUE_SHARE = 0.02
@@ -106,12 +106,12 @@ def _decide(
     overdue = float(np.mean([lv.overdue for lv in top])) if top else 0.0
     if generator.verdict == "strained" or overdue > OVERDUE_SHARE * users:
         return "generator", None
-    hardware = [e for e in evidence if e.kind != "pool"]
+    hardware = [e for e in evidence if e.kind in HARDWARE]
     busy = [e for e in hardware if e.utilisation >= BUSY]
     if busy:
         return "hardware", max(busy, key=lambda e: (round(e.utilisation, 2), _demand_s(e)))
     pools = [
-        e for e in evidence if e.kind == "pool" and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
+        e for e in evidence if e.kind in SOFTWARE and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
     ]
     if pools:
         return "pool", max(pools, key=lambda e: e.waiting or 0.0)
@@ -168,7 +168,7 @@ def _evidence(
 
 
 def _next(evidence: Sequence[ResourceEvidence], limiting: ResourceEvidence | None) -> ResourceEvidence | None:
-    others = [e for e in evidence if e.demand is not None and e.kind != "pool" and e is not limiting]
+    others = [e for e in evidence if e.demand is not None and e.kind in HARDWARE and e is not limiting]
     return max(others, key=lambda e: e.demand.per_server_s if e.demand else 0.0, default=None)
 
 

@@ -25,6 +25,12 @@ class StepInfo:
     think_variation: float = 1.0
 
 
+HARDWARE = ("cpu", "disk", "network")
+"""Kinds that do work themselves: their utilisation limits throughput."""
+SOFTWARE = ("pool", "threads")
+"""Kinds that only let so many requests in."""
+
+
 @dataclass(frozen=True)
 class ResourceSeries:
     """One finite resource of a component, averaged over its instances.
@@ -46,7 +52,7 @@ class ResourceSeries:
 
     @property
     def is_pool(self) -> bool:
-        return self.kind == "pool"
+        return self.kind in SOFTWARE
 
 
 @dataclass(frozen=True)

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from stonekettle.engine import targets
-from stonekettle.engine.errors import EngineError, GeneratorLost
+from stonekettle.engine.errors import EngineError, GeneratorLost, MeterSilent
 from stonekettle.engine.generator import DRAIN_LIMIT_S
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import compile_plan
 from stonekettle.engine.trial import try_all
-from stonekettle.meters.resources import Reading
-from stonekettle.meters.scraper import MeterError, Scraper
+from stonekettle.meters.samples import Batch
+from stonekettle.meters.scraper import EndpointReport, Scraper, first_fault
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
@@ -69,7 +69,11 @@ class Journal(Protocol):
 
     def begun(self, at: float) -> None: ...
 
-    def readings(self, second: int, readings: Sequence[Reading]) -> None: ...
+    def samples(self, batch: Batch) -> None:
+        """What one round of scrapes read."""
+
+    def metered(self, reports: Sequence[EndpointReport]) -> None:
+        """How every metrics address did, once load has ended."""
 
     def stop_wanted(self) -> str | None:
         """Who wants the run stopped, or None. Called often; also the conductor's sign of life."""
@@ -92,8 +96,9 @@ def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) ->
         journal.move(RunState.PREPARING, "A worker took the run.")
         plan = document.resolved(plan, directory())
         _check_targets(plan)
-        scraper = Scraper(plan)
-        scraper.check()
+        scraper = Scraper(plan.system, targets.is_allowed)
+        if fault := first_fault(scraper.check()):
+            raise MeterSilent(f"{fault}.")
         trial = try_all(compile_plan(plan), plan.system.base_url)
         journal.prepared(plan, trial.requests)
         fleet.prepare(plan)
@@ -106,11 +111,13 @@ def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) ->
         journal.move(RunState.RUNNING, "Meters report, every journey passed its trial.")
         begun = True
         ending = _run(plan, fleet, journal, scraper, start)
-    except (EngineError, MeterError, PlanError) as error:
+    except (EngineError, PlanError) as error:
         ending = Ending(RunState.FAILED, str(error), begun)
     finally:
         fleet.close()
         if scraper is not None:
+            if begun:
+                journal.metered(scraper.report())
             scraper.close()
     return ending
 
@@ -140,19 +147,19 @@ def _wait_until_ready(fleet: Fleet, journal: Journal) -> str | None:
 def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: float) -> Ending:
     """From the beginning of load until the last user has finished."""
     clock_zero = time.monotonic() + start - time.time()
+    scraper.start(clock_zero)
     duration = plan.profile.duration_s
     ending: Ending | None = None
     drained_at = 0.0
-    # The scrape at k s after the start closes second k − 1; the one at 0 gives counters a base.
+    # The scrape at k s after the start closes second k - 1; the one at 0 gives counters a base.
     scrape = 0
     while True:
         elapsed = time.monotonic() - clock_zero
         while elapsed >= scrape:
-            scraper.request(scrape - 1)
+            scraper.request(scrape)
             scrape = max(scrape + 1, int(elapsed))
-        for second, readings in scraper.ready().items():
-            if second >= 0 and readings:
-                journal.readings(second, readings)
+        for batch in scraper.ready():
+            journal.samples(batch)
         status = fleet.status()
         if status.lost:
             cause = f"A generator was lost at {elapsed:.0f} s: {status.lost}."
@@ -176,8 +183,7 @@ def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: fl
                 raise GeneratorLost("The generators ended before the load profile did.")
             break
         time.sleep(LOOK_S)
-    for second, readings in scraper.ready(wait=True).items():
-        if second >= 0 and readings:
-            journal.readings(second, readings)
+    for batch in scraper.ready(wait=True):
+        journal.samples(batch)
     journal.move(RunState.ANALYSING, "All users have finished.")
     return ending

@@ -2,6 +2,7 @@
 
 EngineError
 ├── TargetError       load may not go there, or nothing answers there
+├── MeterSilent       a meter does not report before the run
 ├── TrialFailed       a journey does not pass once, by itself
 ├── GeneratorLost     a generator stopped without being asked
 └── IllegalTransition a run cannot go from this state to that one
@@ -20,6 +21,10 @@ class TargetError(EngineError):
     def __init__(self, path: str, message: str, mend: str) -> None:
         super().__init__(f"{path}: {message} {mend}")
         self.path, self.message, self.mend = path, message, mend
+
+
+class MeterSilent(EngineError):
+    """A meter that does not report; the message says which and why."""
 
 
 class TrialFailed(EngineError):

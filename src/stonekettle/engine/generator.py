@@ -25,6 +25,7 @@ from stonekettle.engine.driver import Driver, driver_for
 from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, RecordBuffer
 from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import Dealer, Request, Script, walk
+from stonekettle.engine.server_timing import TimingSampler
 from stonekettle.engine.targets import is_allowed
 
 TICK_S = 0.02
@@ -63,6 +64,7 @@ class _User:
     begun: bool = False
     leaving: bool = False
     refused: bool = False
+    headers: list[bytes] | None = None
 
 
 class LoadLoop:
@@ -94,6 +96,7 @@ class LoadLoop:
         self._order = 0
         self._busy: dict[pycurl.Curl, _User] = {}
         self._buffer = RecordBuffer()
+        self._timings = TimingSampler(script.timing_names)
         self._second = 0
         self._start = self._mark = self._last_begin = 0.0
         self._gap: float = 0.0
@@ -238,6 +241,9 @@ class LoadLoop:
             self._gap = gap
         self._last_begin = now
         self._started[request.step] += 1
+        if self._timings.wanted and self._timings.take(now - self._start - self._second):
+            user.headers = []
+            handle.setopt(pycurl.HEADERFUNCTION, user.headers.append)
         self._busy[handle] = user
         self.driver.multi.add_handle(handle)
 
@@ -301,6 +307,10 @@ class LoadLoop:
             total,
             max(0, elapsed - total),
         )
+        if user.headers is not None:
+            handle.unsetopt(pycurl.HEADERFUNCTION)
+            self._timings.add(request.step, user.headers)
+            user.headers = None
         user.request = None
         if user.leaving:
             self._retire(user)
@@ -360,6 +370,7 @@ class LoadLoop:
             cpu=min(1.0, (cpu - self._cpu) / max(wall - self._wall, 1e-6)),
             switches=switches - self._switches,
             started=self._started,
+            timings=self._timings.close_second(),
         )
         self.emit(second, self._buffer.take())
         self._second += 1

@@ -23,7 +23,8 @@ class Second:
     """What the loop itself counts in a second, before the records are folded.
 
     ``users``, ``in_flight`` and ``overdue`` are means over the second; lags in seconds;
-    ``cpu`` is the process's share of one core; ``switches`` involuntary context switches.
+    ``cpu`` is the process's share of one core; ``switches`` involuntary context switches;
+    ``timings`` what sampled responses told of time spent in components.
     """
 
     second: int
@@ -36,6 +37,7 @@ class Second:
     cpu: float
     switches: int
     started: list[int]
+    timings: dict[str, dict[str, list[float]]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

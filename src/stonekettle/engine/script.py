@@ -8,6 +8,7 @@ from random import Random
 
 from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.run_data import StepInfo
+from stonekettle.engine import server_timing
 from stonekettle.plan import template
 from stonekettle.plan.models import Plan, Step
 
@@ -54,6 +55,7 @@ class Script:
     weights: tuple[float, ...]
     rows: tuple[Mapping[str, str], ...]
     steps: tuple[StepInfo, ...]
+    timing_names: tuple[str, ...] = ()
 
 
 def compile_plan(plan: Plan) -> Script:
@@ -70,6 +72,7 @@ def compile_plan(plan: Plan) -> Script:
         tuple(journey.weight for journey in plan.journeys),
         _rows(plan),
         step_infos(plan),
+        server_timing.names_of(plan),
     )
 
 

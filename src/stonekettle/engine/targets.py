@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from urllib.parse import urlsplit
 
 from stonekettle.engine.errors import TargetError
-from stonekettle.plan.models import PRACTICE
+from stonekettle.plan.parts import PRACTICE
 
 CONNECT_TIMEOUT_S = 3.0
 

@@ -1,150 +1,120 @@
-"""How busy is each resource of a component, from its metrics?
+"""How busy was each resource of a component, second by second, from what its meters read?
 
-Utilisation is a gauge, or the rate of a counter of busy seconds, over the capacity. A counter
-that falls has been reset and counts from zero again (its owner restarted).
+Utilisation is a gauge, or the rate of a counter of busy seconds, over the capacity (utilisation
+law, Denning & Buzen 1978, when the counter counts busy time). Instances add up: the busy amounts
+of those that answered over their capacities.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
 from stonekettle.core.run_data import ResourceSeries
-from stonekettle.meters.exposition import Metric
-from stonekettle.plan.models import ResourceMapping
+from stonekettle.core.types import FloatArray
+from stonekettle.meters.exposition import Labels
+from stonekettle.meters.rates import per_second, total
+from stonekettle.meters.recognise import mappings
+from stonekettle.meters.samples import Readings, Samples
+from stonekettle.plan.system import Component, ResourceMapping, System
 
-_RECOGNISED = (
-    # kind, name, ending of the metric, of its capacity, of those waiting
-    ("cpu", "cpu", "cpu_seconds", "cpu_cores", None),
-    ("disk", "disk", "disk_busy_seconds", "disk_devices", None),
-    ("memory", "memory", "memory_used_bytes", "memory_limit_bytes", None),
-    ("pool", "connections", "pool_connections_in_use", "pool_connections_limit", "pool_connections_waiting"),
-)
+_Column = Callable[[Samples], FloatArray]
 
 
-@dataclass(frozen=True)
-class Reading:
-    """One resource at one moment, over all instances: utilisation 0..1, servers, those waiting."""
+def series(
+    system: System,
+    readings: Readings,
+    seconds: int,
+    more: Mapping[str, Sequence[ResourceMapping]] | None = None,
+) -> tuple[ResourceSeries, ...]:
+    """Every resource of the system over the run; seconds without a reading are NaN.
 
-    component: str
-    name: str
-    kind: str
-    servers: float
-    utilisation: float
-    waiting: float | None
+    ``more`` holds mappings beside those of the system, by component.
+    """
+    columns: dict[int, FloatArray] = {}
 
-    @property
-    def key(self) -> str:
-        return f"{self.component}.{self.name}"
+    def column(samples: Samples) -> FloatArray:
+        if id(samples) not in columns:
+            columns[id(samples)] = per_second(samples, seconds)
+        return columns[id(samples)]
 
-
-def recognise(metrics: Mapping[str, Metric]) -> tuple[ResourceMapping, ...]:
-    """Mappings for the resources whose metrics are named in a known way."""
     found = []
-    for kind, name, ending, capacity_ending, waiting_ending in _RECOGNISED:
-        metric, capacity = _ending(metrics, ending), _ending(metrics, capacity_ending)
-        if metric and capacity:
-            waiting = _ending(metrics, waiting_ending) if waiting_ending else None
-            found.append(
-                ResourceMapping(
-                    name=name,
-                    kind=kind,
-                    metric=metric,
-                    capacity_metric=capacity,
-                    waiting_metric=waiting,
-                )
-            )
+    for component in system.components:
+        items = readings.by_component.get(component.name, ())
+        known = mappings({item.source.metric for item in items}, component)
+        for mapping in (*known, *(more or {}).get(component.name, ())):
+            resource = _resource(component, mapping, items, column, seconds)
+            if resource is not None:
+                found.append(resource)
     return tuple(found)
 
 
-def _ending(metrics: Mapping[str, Metric], ending: str) -> str | None:
-    return next((name for name in metrics if name == ending or name.endswith(f"_{ending}")), None)
+def matches(mapping: ResourceMapping, labels: Labels) -> bool:
+    """Whether a series with these labels counts for the mapping."""
+    given = dict(labels)
+    return all(given.get(key) == value for key, value in mapping.labels.items()) and not any(
+        given.get(key) in values for key, values in mapping.without.items()
+    )
 
 
-class InstanceGauge:
-    """Turns one instance's successive metrics into busy amounts; remembers the last scrape."""
-
-    def __init__(self) -> None:
-        self._last: tuple[float, Mapping[str, Metric]] | None = None
-
-    def amounts(
-        self, at: float, metrics: Mapping[str, Metric], mappings: Sequence[ResourceMapping]
-    ) -> dict[str, tuple[float, float, float | None]]:
-        """Busy amount, capacity and waiting by resource name; ``at`` is the scrape's time in s.
-
-        Counters need an earlier scrape and are absent from the first result.
-        """
-        last, self._last = self._last, (at, metrics)
-        found: dict[str, tuple[float, float, float | None]] = {}
-        for mapping in mappings:
-            metric = metrics.get(mapping.metric.removesuffix("_total"))
-            capacity = mapping.capacity
-            if mapping.capacity_metric is not None and mapping.capacity_metric in metrics:
-                capacity = metrics[mapping.capacity_metric].value
-            if metric is None or not capacity:
-                continue
-            busy = metric.value
-            if metric.kind == "counter":
-                if last is None or metric.name not in last[1] or at <= last[0]:
-                    continue
-                before = last[1][metric.name].value
-                busy = (metric.value - (before if metric.value >= before else 0.0)) / (at - last[0])
-            waiting = metrics.get(mapping.waiting_metric or "")
-            found[mapping.name] = (busy, capacity, waiting.value if waiting else None)
-        return found
+def _resource(
+    component: Component, mapping: ResourceMapping, items: Sequence[Samples], column: _Column, seconds: int
+) -> ResourceSeries | None:
+    by_instance: dict[str, list[Samples]] = {}
+    for item in items:
+        by_instance.setdefault(item.source.instance, []).append(item)
+    parts = [_of_instance(component, mapping, own, column, seconds) for own in by_instance.values()]
+    known = [part for part in parts if part is not None]
+    if not known:
+        return None
+    # Where one of busy and capacity is unknown, the other must not count either.
+    busy = total([np.where(np.isfinite(capacity), busy, np.nan) for busy, capacity, _ in known])
+    capacity = total([np.where(np.isfinite(busy), capacity, np.nan) for busy, capacity, _ in known])
+    waits = [waiting for _, _, waiting in known if waiting is not None]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        utilisation = np.clip(np.where(capacity > 0, busy / capacity, np.nan), 0.0, 1.0)
+    if not np.isfinite(utilisation).any():
+        return None
+    return ResourceSeries(
+        component.name,
+        mapping.name,
+        mapping.kind,
+        float(np.nanmedian(capacity)),
+        utilisation,
+        total(waits) if waits else None,
+    )
 
 
-def combine(
-    component: str,
-    mappings: Sequence[ResourceMapping],
-    instances: Sequence[Mapping[str, tuple[float, float, float | None]]],
-) -> tuple[Reading, ...]:
-    """One reading per resource over all instances that answered."""
-    readings = []
-    for mapping in mappings:
-        parts = [amounts[mapping.name] for amounts in instances if mapping.name in amounts]
-        if not parts:
-            continue
-        capacity = sum(c for _, c, _ in parts)
-        waits = [w for _, _, w in parts if w is not None]
-        readings.append(
-            Reading(
-                component,
-                mapping.name,
-                mapping.kind,
-                capacity,
-                min(1.0, sum(b for b, _, _ in parts) / capacity),
-                sum(waits) if waits else None,
-            )
-        )
-    return tuple(readings)
+def _of_instance(
+    component: Component, mapping: ResourceMapping, items: Sequence[Samples], column: _Column, seconds: int
+) -> tuple[FloatArray, FloatArray, FloatArray | None] | None:
+    """Busy amount, capacity and those waiting of one instance; None where it lacks the metric."""
+
+    def summed(metric: str | None) -> FloatArray | None:
+        chosen = [column(item) for item in items if item.source.metric == metric]
+        return total(chosen) if chosen else None
+
+    metric = mapping.metric.removesuffix("_total")
+    own = [item for item in items if item.source.metric == metric and matches(mapping, item.source.labels)]
+    capacity: FloatArray | None
+    if mapping.capacity_metric is not None:
+        capacity = summed(mapping.capacity_metric.removesuffix("_total"))
+    else:
+        amount = _capacity(component, mapping, own)
+        capacity = None if amount is None else np.full(seconds, amount)
+    if not own or capacity is None:
+        return None
+    value = total([column(item) for item in own])
+    busy = capacity - value if mapping.direction == "free" else value
+    return busy, capacity, summed(mapping.waiting_metric)
 
 
-def series(readings: Mapping[int, Sequence[Reading]], seconds: int) -> tuple[ResourceSeries, ...]:
-    """Series over the run from readings by second; seconds without a reading are NaN."""
-    first: dict[str, Reading] = {}
-    for found in readings.values():
-        for reading in found:
-            first.setdefault(reading.key, reading)
-    result = []
-    for key, example in first.items():
-        utilisation = np.full(seconds, np.nan)
-        waiting = np.full(seconds, np.nan)
-        for second, found in readings.items():
-            for reading in found:
-                if reading.key == key and 0 <= second < seconds:
-                    utilisation[second] = reading.utilisation
-                    waiting[second] = np.nan if reading.waiting is None else reading.waiting
-        result.append(
-            ResourceSeries(
-                example.component,
-                example.name,
-                example.kind,
-                example.servers,
-                utilisation,
-                None if example.waiting is None else waiting,
-            )
-        )
-    return tuple(result)
+def _capacity(component: Component, mapping: ResourceMapping, own: Sequence[Samples]) -> float | None:
+    """A capacity that stays the same for the whole run."""
+    if mapping.capacity_from == "series":
+        fixed = {*mapping.labels, *mapping.without}
+        return float(len({tuple(p for p in item.source.labels if p[0] not in fixed) for item in own}))
+    if mapping.capacity_from is not None and component.instance_type is not None:
+        return getattr(component.instance_type, mapping.capacity_from, None)
+    return mapping.capacity

@@ -1,122 +1,157 @@
-"""Scrapes every meter of a plan once a second, each in a thread of a small pool."""
+"""Scrapes every address of a system once a second, each in a thread of a small pool."""
 
 from __future__ import annotations
 
-import threading
 import time
-from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
-import urllib3
-
-from stonekettle.meters.exposition import ExpositionError, Metric, parse
-from stonekettle.meters.resources import InstanceGauge, Reading, combine, recognise
-from stonekettle.plan.models import Plan, ResourceMapping
+from stonekettle.meters.endpoint import Allow, Endpoint, MeterError, Reading, guarded_http
+from stonekettle.meters.exposition import MetricHelp, Series
+from stonekettle.meters.recognise import mappings
+from stonekettle.meters.samples import Batch, Catalogue, Source
+from stonekettle.plan.system import System
 
 TIMEOUT_S = 0.9
-MAX_PAGE = 8_000_000
+CHECK_TIMEOUT_S = 3.0
 MAX_THREADS = 16
-ACCEPT = "application/openmetrics-text; version=1.0.0, text/plain; version=0.0.4; q=0.5"
-
-
-class MeterError(Exception):
-    """A meter that does not report; the message says which and why."""
+CLOCK_OFF_S = 2.0
+"""A clock this far from ours is worth saying; a date tells it to about a second."""
 
 
 @dataclass(frozen=True)
-class MeterCheck:
-    """What one endpoint reports: how many metrics, and the resources recognised."""
+class EndpointCheck:
+    """What one address reports: ``fault`` says why nothing, else how many metrics and series, the
+    resources recognised, the age of its figures (s; 0 without time stamps), its clock's lead (s)."""
 
     component: str
+    instance: str
     url: str
-    metrics: int
-    resources: tuple[str, ...]
+    fault: str | None
+    metrics: tuple[str, ...] = ()
+    series: int = 0
+    resources: tuple[str, ...] = ()
+    age_s: float = 0.0
+    clock_offset_s: float | None = None
+    took_s: float = 0.0
+
+
+@dataclass(frozen=True)
+class EndpointReport:
+    """How one address did in a run: scrapes answered and missed, the last fault, its clock's lead,
+    and what it says its metrics are."""
+
+    component: str
+    instance: str
+    answered: int
+    missed: int
+    last_fault: str
+    clock_offset_s: float | None
+    helps: Mapping[str, MetricHelp]
 
 
 class Scraper:
-    """Reads all meters of a plan whose addresses are resolved and allowed."""
+    """Reads all metrics addresses of a system that are resolved and allowed."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, system: System, allow: Allow) -> None:
+        addresses = [(component, meter, url) for component, meter in system.meters for url in meter.openmetrics or ()]
+        self._http = guarded_http(allow, len(addresses))
+        self._endpoints = [Endpoint(component, meter, url, self._http) for component, meter, url in addresses]
         self._pool = ThreadPoolExecutor(MAX_THREADS, thread_name_prefix="meter")
-        self._http = urllib3.PoolManager(maxsize=4, retries=False)
-        self._endpoints = [(component.name, url) for component, meter in plan.meters for url in meter.openmetrics]
-        self._gauges = {endpoint: InstanceGauge() for endpoint in self._endpoints}
-        self._mappings: dict[str, tuple[ResourceMapping, ...]] = {
-            component.name: meter.resources for component, meter in plan.meters
-        }
-        self._lock = threading.Lock()
-        self._pending: dict[int, list[Future[tuple[str, dict[str, tuple[float, float, float | None]]] | None]]] = {}
+        self._catalogue = Catalogue()
+        self._sources: dict[tuple[str, str, Series], Source] = {}
+        self._pending: dict[int, list[tuple[Endpoint, Future[Reading]]]] = {}
+        self._zero = time.monotonic()
 
-    def check(self) -> tuple[MeterCheck, ...]:
-        """Read every endpoint once. Raises :class:`MeterError` naming the first that fails."""
-        found = []
-        for component, url in self._endpoints:
-            metrics = self._read(component, url, timeout=3.0)
-            if not self._mappings[component]:
-                self._mappings[component] = recognise(metrics)
-            names = tuple(mapping.name for mapping in self._mappings[component])
-            found.append(MeterCheck(component, url, len(metrics), names))
-        return tuple(found)
+    def check(self) -> tuple[EndpointCheck, ...]:
+        """Read every address once, all at the same time."""
+        return tuple(self._pool.map(_check, self._endpoints))
 
-    def request(self, second: int) -> None:
-        """Begin scraping for ``second``; the results are fetched with :meth:`ready`."""
-        self._pending[second] = [self._pool.submit(self._scrape, endpoint) for endpoint in self._endpoints]
+    def start(self, zero: float) -> None:
+        """From now on times count from ``zero`` (monotonic seconds)."""
+        self._zero = zero
 
-    def ready(self, *, wait: bool = False) -> dict[int, tuple[Reading, ...]]:
-        """Readings of every second whose scrapes have all ended, by second."""
-        finished: dict[int, tuple[Reading, ...]] = {}
-        for second, futures in list(self._pending.items()):
-            if wait or all(future.done() for future in futures):
-                del self._pending[second]
-                finished[second] = self._combined([future.result() for future in futures])
-        return finished
+    def request(self, scrape: int) -> None:
+        """Begin a round of scrapes; its samples are fetched with :meth:`ready`.
+
+        An address that still owes its last answer is not asked again: it cannot pile up.
+        """
+        owing = {endpoint for waiting in self._pending.values() for endpoint, future in waiting if not future.done()}
+        self._pending[scrape] = [
+            (endpoint, self._pool.submit(endpoint.read, TIMEOUT_S))
+            for endpoint in self._endpoints
+            if endpoint not in owing
+        ]
+
+    def ready(self, *, wait: bool = False) -> tuple[Batch, ...]:
+        """Batches of every round whose scrapes have all ended. A missed scrape is a gap."""
+        finished = []
+        for scrape, asked in list(self._pending.items()):
+            if wait or all(future.done() for _, future in asked):
+                del self._pending[scrape]
+                batch = self._catalogue.batch(scrape, self._read(asked))
+                if batch.chunk:
+                    finished.append(batch)
+        return tuple(finished)
+
+    def report(self) -> tuple[EndpointReport, ...]:
+        return tuple(
+            EndpointReport(
+                e.component.name, e.instance, e.answered, e.missed, e.last_fault, e.clock_offset_s, e.reader.helps
+            )
+            for e in self._endpoints
+        )
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
         self._http.clear()
 
-    def _combined(
-        self, results: Sequence[tuple[str, dict[str, tuple[float, float, float | None]]] | None]
-    ) -> tuple[Reading, ...]:
-        by_component: dict[str, list[dict[str, tuple[float, float, float | None]]]] = defaultdict(list)
-        for result in results:
-            if result is not None:
-                by_component[result[0]].append(result[1])
-        return tuple(
-            reading
-            for component, instances in by_component.items()
-            for reading in combine(component, self._mappings[component], instances)
-        )
-
-    def _scrape(self, endpoint: tuple[str, str]) -> tuple[str, dict[str, tuple[float, float, float | None]]] | None:
-        """One endpoint's amounts, or None: a missed scrape is a gap, never a zero."""
-        component, url = endpoint
-        try:
-            metrics = self._read(component, url, TIMEOUT_S)
-        except MeterError:
-            return None
-        at = time.monotonic()
-        with self._lock:
-            if not self._mappings[component]:
-                self._mappings[component] = recognise(metrics)
-            return component, self._gauges[endpoint].amounts(at, metrics, self._mappings[component])
-
-    def _read(self, component: str, url: str, timeout: float) -> Mapping[str, Metric]:
-        try:
-            answer = self._http.request(
-                "GET", url, headers={"Accept": ACCEPT}, timeout=timeout, redirect=False, preload_content=False
-            )
+    def _read(self, asked: Sequence[tuple[Endpoint, Future[Reading]]]) -> Iterable[tuple[Source, float, float]]:
+        for endpoint, future in asked:
             try:
-                page = answer.read(MAX_PAGE)
-            finally:
-                answer.release_conn()
-        except urllib3.exceptions.HTTPError as error:
-            raise MeterError(f"the meter of {component} at {url} does not answer: {error}") from error
-        if answer.status != 200:
-            raise MeterError(f"the meter of {component} at {url} answers with status {answer.status}")
-        try:
-            return parse(page.decode("utf-8", "replace"), answer.headers.get("Content-Type", ""))
-        except ExpositionError as error:
-            raise MeterError(f"the meter of {component} at {url}: {error}") from error
+                reading = future.result()
+            except MeterError:
+                continue
+            at = reading.at - self._zero
+            for series, value in reading.page.values.items():
+                yield self._source(endpoint, series), at, value
+
+    def _source(self, endpoint: Endpoint, series: Series) -> Source:
+        key = (endpoint.component.name, endpoint.instance, series)
+        if key not in self._sources:
+            self._sources[key] = Source(key[0], key[1], series.metric, series.labels, series.kind)
+        return self._sources[key]
+
+
+def first_fault(checks: Iterable[EndpointCheck]) -> str | None:
+    return next((check.fault for check in checks if check.fault), None)
+
+
+def _check(endpoint: Endpoint) -> EndpointCheck:
+    began = time.monotonic()
+    try:
+        page = endpoint.read(CHECK_TIMEOUT_S).page
+    except MeterError as error:
+        took = time.monotonic() - began
+        return EndpointCheck(endpoint.component.name, endpoint.instance, endpoint.url, str(error), took_s=took)
+    names = {series.metric for series in page.values}
+    offset = endpoint.clock_offset_s
+    # Stamps come from its clock: compare them with what that clock says now.
+    age = 0.0 if page.newest is None else max(0.0, time.time() + (offset or 0.0) - page.newest)
+    return EndpointCheck(
+        component=endpoint.component.name,
+        instance=endpoint.instance,
+        url=endpoint.url,
+        fault=None,
+        metrics=tuple(sorted(names)),
+        series=len(page.values),
+        resources=tuple(
+            mapping.name
+            for mapping in mappings(names, endpoint.component)
+            if mapping.metric.removesuffix("_total") in names
+        ),
+        age_s=age,
+        clock_offset_s=offset,
+        took_s=time.monotonic() - began,
+    )

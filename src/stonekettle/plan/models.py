@@ -8,93 +8,17 @@ import json
 import re
 from functools import cached_property
 from typing import Annotated, Any, Literal
-from urllib.parse import urlsplit
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share, format_duration, parse_duration
+from stonekettle.plan.system import Component, Meter, System
 
 MAX_USERS = 50_000
-PRACTICE = "practice"
-Name = Annotated[str, Field(min_length=1, max_length=80)]
-
-
-class Part(BaseModel):
-    """A piece of the document: unknown fields are refused, since they are typing errors."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, ignored_types=(cached_property,))
-
-
-def _address(value: str) -> str:
-    parts = urlsplit(value)
-    if parts.scheme not in ("http", "https", PRACTICE) or not parts.hostname:
-        raise PydanticCustomError(
-            "address",
-            "{text} is not an address.",
-            {"text": repr(value), "mend": "Write http://host:port or https://host:port."},
-        )
-    return value
-
-
-class ResourceMapping(Part):
-    """How a metric becomes a resource. Utilisation is the metric (or, for a counter of busy
-    seconds, its rate) over the capacity."""
-
-    name: Name
-    kind: Literal["cpu", "disk", "memory", "network", "pool", "threads", "queue"]
-    metric: Name
-    capacity: float | None = Field(default=None, gt=0)
-    capacity_metric: Name | None = None
-    waiting_metric: Name | None = None
-
-    @model_validator(mode="after")
-    def _one_capacity(self) -> ResourceMapping:
-        if (self.capacity is None) == (self.capacity_metric is None):
-            raise PydanticCustomError(
-                "capacity",
-                "{name} needs exactly one of capacity and capacity_metric.",
-                {"name": repr(self.name), "mend": "Give what 'full' means once."},
-            )
-        return self
-
-
-class Meter(Part):
-    """OpenMetrics endpoints of a component, one for each instance."""
-
-    openmetrics: tuple[str, ...]
-    resources: tuple[ResourceMapping, ...] = ()
-
-    @field_validator("openmetrics", mode="before")
-    @classmethod
-    def _one_or_many(cls, value: object) -> object:
-        return (value,) if isinstance(value, str) else value
-
-    @field_validator("openmetrics")
-    @classmethod
-    def _addresses(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(_address(item) for item in value)
-
-
-class Component(Part):
-    name: Name
-    role: str = ""
-    meter: Meter | None = None
-
-
-class System(Part):
-    """What is measured, reached at ``base_url``."""
-
-    name: Name
-    base_url: str
-    components: tuple[Component, ...] = ()
-
-    @field_validator("base_url")
-    @classmethod
-    def _is_address(cls, value: str) -> str:
-        return _address(value).rstrip("/")
 
 
 class Think(Part):
@@ -131,7 +55,7 @@ class Step(Part):
 
     name: Name
     request: str
-    headers: dict[str, str] = {}
+    headers: dict[str, str] = Field(default_factory=dict)
     json_body: Any = Field(default=None, alias="json")
     expect_status: tuple[int, ...] = (200,)
     time_limit: Duration = 30.0
@@ -319,13 +243,9 @@ class Plan(Part):
 
     @property
     def meters(self) -> tuple[tuple[Component, Meter], ...]:
-        return tuple((c, c.meter) for c in self.system.components if c.meter is not None)
+        return self.system.meters
 
     @property
     def addresses(self) -> tuple[tuple[str, str], ...]:
         """Every address the run will talk to, with its path in the document."""
-        found = [("system.base_url", self.system.base_url)]
-        for i, component in enumerate(self.system.components):
-            for j, address in enumerate(component.meter.openmetrics if component.meter else ()):
-                found.append((f"system.components[{i}].meter.openmetrics[{j}]", address))
-        return tuple(found)
+        return tuple((f"system.{path}", where) for path, where in self.system.addresses)

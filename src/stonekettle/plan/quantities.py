@@ -1,4 +1,4 @@
-"""Durations and shares as people write them: "30 s", "2 min", "5 %"."""
+"""Durations, shares and amounts of memory as people write them: "30 s", "5 %", "16 GB"."""
 
 from __future__ import annotations
 
@@ -9,6 +9,17 @@ from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 SECONDS_OF = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
+BYTES_OF = {
+    "B": 1,
+    "kB": 1e3,
+    "MB": 1e6,
+    "GB": 1e9,
+    "TB": 1e12,
+    "KiB": 2**10,
+    "MiB": 2**20,
+    "GiB": 2**30,
+    "TiB": 2**40,
+}
 _PARTS = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([^\s0-9]*)\s*")
 
 
@@ -58,6 +69,29 @@ def parse_share(value: object) -> float:
     )
 
 
+def parse_bytes(value: object) -> float:
+    """Bytes from "16 GB" or "512 MiB"."""
+    if isinstance(value, str):
+        match = _PARTS.fullmatch(value)
+        if match and match[2] in BYTES_OF and float(match[1]) > 0:
+            return float(match[1]) * BYTES_OF[match[2]]
+    raise PydanticCustomError(
+        "bytes",
+        "{text} is not an amount of memory.",
+        {"text": repr(value), "mend": "Write a number and a unit (MB, GB, GiB …), for example '16 GB'."},
+    )
+
+
+def format_bytes(amount: float) -> str:
+    """A text :func:`parse_bytes` reads back: decimal units unless only binary ones come out short."""
+    for units in (("TB", "GB", "MB", "kB"), ("TiB", "GiB", "MiB", "KiB")):
+        for unit in units:
+            number = amount / BYTES_OF[unit]
+            if number >= 1 and number == round(number, 2):
+                return f"{_digits(number)} {unit}"
+    return f"{_digits(amount)} B"
+
+
 Duration = Annotated[
     float,
     BeforeValidator(parse_duration),
@@ -73,3 +107,11 @@ Share = Annotated[
     WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?%$", "examples": ["1 %"]}),
 ]
 """A ratio 0..1, written as a percentage."""
+
+Bytes = Annotated[
+    float,
+    BeforeValidator(parse_bytes),
+    PlainSerializer(format_bytes, return_type=str),
+    WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?([kMGT]?B|[KMGT]iB)$", "examples": ["16 GB"]}),
+]
+"""An amount of memory in bytes, written with a unit."""

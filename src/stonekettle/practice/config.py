@@ -12,6 +12,9 @@ from pydantic import TypeAdapter, ValidationError
 
 from stonekettle.core.distribution import Law
 
+CACHE_HIT_COST = 0.2
+"""A cached answer's share of the mean service time."""
+
 
 class PracticeConfigError(ValueError):
     """A practice configuration that cannot be played; the message names the field."""
@@ -23,6 +26,10 @@ class Component:
 
     ``pool`` connections admit that many requests at a time to the whole component (None: no
     limit). With ``refuse_over`` the component answers 503 at once when so many are inside.
+    ``cache_hits`` is the share of visits its cache answers, at a fifth of the mean time; misses
+    take longer, so that the mean stays. With a ``slow_factor`` instances have servers of their own
+    and the last one takes so many times as long. ``leak_kb`` of memory is lost with each visit to
+    an instance, until it crashes and is back after ``restart_s``. One not ``metered`` has no page.
     """
 
     name: str
@@ -32,15 +39,22 @@ class Component:
     pool: int | None = None
     refuse_over: int | None = None
     memory_mb: int = 2048
+    metered: bool = True
+    cache_hits: float | None = None
+    answers_queries: bool = False
+    slow_factor: float = 1.0
+    leak_kb: float = 0.0
+    restart_s: float = 4.0
 
 
 @dataclass(frozen=True)
 class Visit:
-    """One use of a component: mean service times in ms at its cpu and its disk."""
+    """One use of a component: mean service times in ms at its cpu and its disk, its queries."""
 
     component: str
     cpu_ms: float
     disk_ms: float = 0.0
+    queries: int = 0
 
 
 @dataclass(frozen=True)
@@ -81,7 +95,7 @@ class PracticeConfig:
     def component(self, name: str) -> Component:
         return next(c for c in self.components if c.name == name)
 
-    def with_component(self, name: str, **changes: int | None) -> PracticeConfig:
+    def with_component(self, name: str, **changes: float | None) -> PracticeConfig:
         """The same system with other capacities for one component."""
         components = tuple(
             replace(c, **changes) if c.name == name else c  # type: ignore[arg-type]
@@ -99,16 +113,16 @@ def quillport() -> PracticeConfig:
         components=(
             Component("gateway", cpus=4),
             Component("planner", cpus=4),
-            Component("stopboard", cpus=2, memory_mb=1024),
-            Component("ledger", cpus=4, disks=1, memory_mb=4096, pool=40),
+            Component("stopboard", cpus=2, memory_mb=1024, cache_hits=0.8),
+            Component("ledger", cpus=4, disks=1, memory_mb=4096, pool=40, answers_queries=True),
         ),
         routes=(
             Route("GET", "/", (Visit("gateway", 3),)),
             Route("GET", "/departures", (Visit("gateway", 3), Visit("stopboard", 6))),
             Route("GET", "/trips", (Visit("gateway", 4), Visit("planner", 70))),
-            Route("GET", "/tickets/new", (Visit("gateway", 3), Visit("ledger", 10))),
-            Route("POST", "/tickets", (Visit("gateway", 4), Visit("ledger", 110, disk_ms=12))),
-            Route("POST", "/tickets/activate", (Visit("gateway", 4), Visit("ledger", 70, disk_ms=8))),
+            Route("GET", "/tickets/new", (Visit("gateway", 3), Visit("ledger", 10, queries=2))),
+            Route("POST", "/tickets", (Visit("gateway", 4), Visit("ledger", 110, disk_ms=12, queries=14))),
+            Route("POST", "/tickets/activate", (Visit("gateway", 4), Visit("ledger", 70, disk_ms=8, queries=9))),
         ),
         service_law="lognormal",
     )
@@ -121,21 +135,54 @@ def load(path: Path) -> PracticeConfig:
 
 
 def from_document(document: Mapping[str, object]) -> PracticeConfig:
-    """Build from plain data. ``components`` may be a mapping of changes to the demo's components."""
-    changes = document.get("changes")
-    if changes is None and not document:
-        return quillport()
-    if isinstance(changes, Mapping):
-        config = quillport()
-        for name, change in changes.items():
-            if name not in {c.name for c in config.components}:
-                names = ", ".join(c.name for c in config.components)
-                raise PracticeConfigError(f"changes: {name!r} is not a component; there are {names}")
-            config = config.with_component(str(name), **dict(change))
-        return config
+    """Build from plain data: a whole configuration, or the demo with ``changes`` to its components
+    and an ``unmetered`` one behind some of its routes."""
+    if set(document) <= {"changes", "unmetered"}:
+        return _changed_demo(document)
     try:
         return TypeAdapter(PracticeConfig).validate_python(document)
     except ValidationError as error:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
         raise PracticeConfigError(f"{path}: {first['msg']}") from error
+
+
+def _changed_demo(document: Mapping[str, object]) -> PracticeConfig:
+    config = quillport()
+    changes = document.get("changes")
+    for name, change in (changes if isinstance(changes, Mapping) else {}).items():
+        if name not in {c.name for c in config.components}:
+            names = ", ".join(c.name for c in config.components)
+            raise PracticeConfigError(f"changes: {name!r} is not a component; there are {names}")
+        config = config.with_component(str(name), **dict(change))
+    hidden = document.get("unmetered")
+    if hidden is None:
+        return config
+    try:
+        asked = TypeAdapter(_Unmetered).validate_python(hidden)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise PracticeConfigError(f"unmetered.{'.'.join(map(str, first['loc']))}: {first['msg']}") from error
+    known = {route.name for route in config.routes}
+    for name in asked.routes:
+        if name not in known:
+            raise PracticeConfigError(f"unmetered.routes: {name!r} is not a route; there are {', '.join(known)}")
+    visit = Visit(asked.name, asked.ms)
+    return replace(
+        config,
+        components=(*config.components, Component(asked.name, cpus=asked.cpus, metered=False)),
+        routes=tuple(
+            replace(route, visits=(*route.visits, visit)) if route.name in asked.routes else route
+            for route in config.routes
+        ),
+    )
+
+
+@dataclass(frozen=True)
+class _Unmetered:
+    """A dependency outside: ``cpus`` servers of ``ms`` each, behind ``routes``, without metrics."""
+
+    name: str
+    ms: float
+    routes: tuple[str, ...]
+    cpus: int = 4

@@ -9,57 +9,17 @@ from __future__ import annotations
 import asyncio
 import json
 from collections import Counter
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine
 from random import Random
 
 from aiohttp import web
-from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
-from prometheus_client.registry import Collector, CollectorRegistry
+from prometheus_client.registry import CollectorRegistry
 
-from stonekettle.practice.config import Component, PracticeConfig, Route
-from stonekettle.practice.station import Pool, Servers
+from stonekettle.practice.component import VISIT_BYTES, Draws, LiveComponent, LiveInstance, Refused
+from stonekettle.practice.config import PracticeConfig, Route
 
 ENTRY = "gateway"
-
-
-class LiveComponent(Collector):
-    """A component's simulated capacity and its counters."""
-
-    def __init__(self, config: Component, clock: Callable[[], float]) -> None:
-        self.config, self.clock = config, clock
-        self.cpu = Servers(config.cpus * config.instances)
-        self.disk = Servers(config.disks * config.instances) if config.disks else None
-        self.pool = Pool(config.pool) if config.pool is not None else None
-        self.inside = 0
-        self.served = 0
-        self.refused = 0
-
-    def collect(self) -> Iterator[Metric]:
-        """One instance's metrics: the servers are shared evenly between instances."""
-        now, instances = self.clock(), self.config.instances
-        cpu_seconds = self.cpu.busy_seconds(now) / instances
-        yield CounterMetricFamily("quillport_cpu_seconds", "Busy seconds of all cores", cpu_seconds)
-        yield GaugeMetricFamily("quillport_cpu_cores", "Cores", self.config.cpus)
-        if self.disk is not None:
-            busy = self.disk.busy_seconds(now) / instances
-            yield CounterMetricFamily("quillport_disk_busy_seconds", "Busy seconds of all disks", busy)
-            yield GaugeMetricFamily("quillport_disk_devices", "Disks", self.config.disks)
-        if self.pool is not None:
-            in_use, limit, waiting = self.pool.in_use, self.pool.limit, self.pool.waiting
-            yield GaugeMetricFamily("quillport_pool_connections_in_use", "Connections in use", in_use / instances)
-            yield GaugeMetricFamily("quillport_pool_connections_limit", "Connections allowed", limit / instances)
-            yield GaugeMetricFamily("quillport_pool_connections_waiting", "Requests waiting", waiting / instances)
-        used = (0.3 * self.config.memory_mb + 0.4 * self.inside) * 1e6
-        yield GaugeMetricFamily("quillport_memory_used_bytes", "Memory in use", used)
-        yield GaugeMetricFamily("quillport_memory_limit_bytes", "Memory", self.config.memory_mb * 1e6)
-        yield GaugeMetricFamily("quillport_requests_inside", "Requests inside", self.inside)
-        yield CounterMetricFamily("quillport_requests", "Requests answered", self.served / instances)
-        yield CounterMetricFamily("quillport_requests_refused", "Requests refused", self.refused / instances)
-
-
-class Refused(Exception):
-    """A component is over its limit and answers 503 at once."""
 
 
 class LiveSystem:
@@ -67,9 +27,9 @@ class LiveSystem:
 
     def __init__(self, config: PracticeConfig, clock: Callable[[], float]) -> None:
         self.config, self.clock = config, clock
-        self.components = {c.name: LiveComponent(c, clock) for c in config.components}
         random = Random(config.seed)
-        self._draws = {
+        self.components = {c.name: LiveComponent(c, clock, random) for c in config.components}
+        self._draws: dict[tuple[str, str], Draws] = {
             (route.name, visit.component): (
                 config.law(visit.cpu_ms).sampler(random),
                 config.law(visit.disk_ms).sampler(random) if visit.disk_ms > 0 else None,
@@ -81,49 +41,22 @@ class LiveSystem:
 
     async def visit_all(self, route: Route) -> dict[str, float]:
         """Visit the route's components in order; seconds spent in each."""
-        entered: list[LiveComponent] = []
+        entered: list[tuple[LiveComponent, LiveInstance]] = []
         spent: dict[str, float] = {}
         at = self.clock()
+        op = "read" if route.method == "GET" else "write"
         try:
             for visit in route.visits:
                 component = self.components[visit.component]
-                limit = component.config.refuse_over
-                if limit is not None and component.inside >= limit:
-                    component.refused += 1
-                    raise Refused(visit.component)
-                component.inside += 1
-                entered.append(component)
-                left = await self._visit(component, self._draws[route.name, visit.component], at)
+                instance = component.enter()
+                entered.append((component, instance))
+                left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op)
                 spent[visit.component] = left - at
                 at = left
         finally:
-            for component in entered:
-                component.inside -= 1
-                component.served += 1
+            for component, instance in entered:
+                component.leave(instance, VISIT_BYTES)
         return spent
-
-    async def _visit(
-        self,
-        component: LiveComponent,
-        draws: tuple[Callable[[], float], Callable[[], float] | None],
-        at: float,
-    ) -> float:
-        if component.pool is not None:
-            at = await component.pool.enter(at)
-        try:
-            at = await self._sleep_until(component.cpu.serve(at, draws[0]()))
-            if component.disk is not None and draws[1] is not None:
-                at = await self._sleep_until(component.disk.serve(at, draws[1]()))
-        finally:
-            if component.pool is not None:
-                component.pool.leave(at)
-        return at
-
-    async def _sleep_until(self, end: float) -> float:
-        delay = end - self.clock()
-        if delay > 0:
-            await asyncio.sleep(delay)
-        return end
 
 
 def add_public_api(app: web.Application, system: LiveSystem) -> None:
@@ -151,12 +84,14 @@ def _handler(system: LiveSystem, route: Route) -> Callable[[web.Request], Corout
     return answer
 
 
-def metrics_page(component: LiveComponent) -> web.Application:
+def metrics_page(instance: LiveInstance) -> web.Application:
     """The metrics of one instance of a component."""
     registry = CollectorRegistry()
-    registry.register(component)
+    registry.register(instance)
 
     async def answer(request: web.Request) -> web.Response:
+        if not instance.is_up:
+            return web.Response(status=503, text="restarting")
         page = generate_latest(registry)  # type: ignore[no-untyped-call]
         return web.Response(body=page, headers={"Content-Type": CONTENT_TYPE_LATEST})
 
@@ -177,8 +112,10 @@ class PracticeServer:
         loop = asyncio.get_running_loop()
         self.system = LiveSystem(self.config, loop.time)
         for name, component in self.system.components.items():
-            for _ in range(component.config.instances):
-                app = metrics_page(component)
+            if not component.config.metered:
+                continue
+            for instance in component.instances:
+                app = metrics_page(instance)
                 if name == ENTRY:
                     add_public_api(app, self.system)
                 port = await self._listen(app, 0)

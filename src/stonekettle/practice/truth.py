@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from stonekettle.core.queueing import ClosedSolution, Station, flow_equivalent, solve, throughput_limit
-from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.config import PracticeConfig, PracticeConfigError
 
 POOL_BINDS = 0.93
 """A pool that keeps the hardware behind it under this share of its own limit is the limit."""
@@ -40,6 +40,11 @@ class Truth:
 
 def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) -> Truth:
     """The truth for requests spread over routes by ``mix`` (route name → share, adding up to 1)."""
+    for component in config.components:
+        if component.slow_factor != 1.0:
+            raise PracticeConfigError(
+                f"components: {component.name!r} has a slow instance, whose truth has no closed form"
+            )
     demands: dict[str, float] = {}
     for route in config.routes:
         for visit in route.visits:

@@ -20,7 +20,7 @@ from stonekettle.core.histogram import percentiles_s
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
 from stonekettle.engine.records import ERRORS, SCHEMA
-from stonekettle.plan import document
+from stonekettle.plan import document, system_document
 from stonekettle.plan.models import Plan
 from stonekettle.report import sentences
 
@@ -103,8 +103,12 @@ def build(plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, caus
         levels=levels,
         findings=findings,
         notes=[NoteModel.model_validate(note.as_dict()) for note in sentences.notes(analysis, plan)],
-        plan=document.to_document(plan),
+        plan=_without_secrets(document.to_document(plan)),
     )
+
+
+def _without_secrets(plan: dict[str, Any]) -> dict[str, Any]:
+    return {**plan, "system": system_document.masked(plan["system"])}
 
 
 def plain(value: Any) -> Any:

@@ -14,6 +14,7 @@ from stonekettle.server import problems
 from stonekettle.server.access.api import router as access
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.runs.api import router as runs
+from stonekettle.server.systems.api import router as systems
 
 
 def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
@@ -31,5 +32,6 @@ def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
 api = NinjaAPI(title="Stone Kettle", version=__version__, auth=django_auth, docs_url=None, docs_decorator=signed_in)
 problems.install(api)
 api.add_router("", access)
+api.add_router("", systems)
 api.add_router("", experiments)
 api.add_router("", runs)

@@ -8,6 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, AuthorizationError, HttpError, ValidationError
 
+from stonekettle.meters.table_file import TableError
 from stonekettle.plan.problems import PlanError
 
 CONTENT_TYPE = "application/problem+json"
@@ -28,7 +29,12 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(PlanError)
     def _plan(request: HttpRequest, error: PlanError) -> HttpResponse:
         found = [p.as_dict() for p in error.problems]
-        return problem(422, "The plan cannot run", str(error), problems=found)
+        return problem(422, "The document has problems", str(error), problems=found)
+
+    @api.exception_handler(TableError)
+    def _table(request: HttpRequest, error: TableError) -> HttpResponse:
+        found = [{"path": error.field, "message": error.message, "mend": error.mend}]
+        return problem(422, "The file cannot be used", str(error), problems=found)
 
     @api.exception_handler(Conflict)
     def _conflict(request: HttpRequest, error: Conflict) -> HttpResponse:

@@ -19,6 +19,7 @@ INSTALLED_APPS = [
     "ninja",
     "procrastinate.contrib.django",
     "stonekettle.server.access",
+    "stonekettle.server.systems",
     "stonekettle.server.experiments",
     "stonekettle.server.runs",
 ]
@@ -58,7 +59,7 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_NAME = "kettle_csrf"
 SESSION_COOKIE_NAME = "kettle_session"
 SECURE_CONTENT_TYPE_NOSNIFF = True
-DATA_UPLOAD_MAX_MEMORY_SIZE = 6_000_000
+DATA_UPLOAD_MAX_MEMORY_SIZE = 9_000_000
 
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True

@@ -58,6 +58,248 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/systems": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Systems
+         * @description All systems by name, those in use or the archived ones.
+         */
+        get: operations["stonekettle_server_systems_api_list_systems"];
+        put?: never;
+        /**
+         * Create System
+         * @description A system from a document, or an empty one to fill in.
+         */
+        post: operations["stonekettle_server_systems_api_create_system"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get System */
+        get: operations["stonekettle_server_systems_api_get_system"];
+        /**
+         * Save System
+         * @description Save the document as a new revision. A secret that reads "(kept)" stays as it was.
+         */
+        put: operations["stonekettle_server_systems_api_save_system"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description The revision before becomes the one in force.
+         */
+        post: operations["stonekettle_server_systems_api_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Take the last undo back.
+         */
+        post: operations["stonekettle_server_systems_api_redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Duplicate */
+        post: operations["stonekettle_server_systems_api_duplicate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Archive
+         * @description Put a system out of the way, or bring it back.
+         */
+        post: operations["stonekettle_server_systems_api_archive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * New Token
+         * @description A new token for pushing metrics; the one before stops working.
+         */
+        post: operations["stonekettle_server_systems_api_new_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/system.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download System
+         * @description The document as YAML, without its secrets.
+         */
+        get: operations["stonekettle_server_systems_api_download_system"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/meters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check Meters
+         * @description Ask every meter now.
+         */
+        get: operations["stonekettle_server_systems_api_check_meters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Shelf
+         * @description Every metric of the system's last run that has any.
+         */
+        get: operations["stonekettle_server_systems_api_get_shelf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Save Pins
+         * @description What the system's plates show beside its resources.
+         */
+        put: operations["stonekettle_server_systems_api_save_pins"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Push Metrics
+         * @description Receive metrics (OTLP over HTTP, protobuf or JSON) with the system's token as bearer.
+         */
+        post: operations["stonekettle_server_systems_api_push_metrics"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments": {
         parameters: {
             query?: never;
@@ -297,6 +539,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/files/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At File
+         * @description Look into a metrics file before adding it to a run. Nothing is kept.
+         */
+        post: operations["stonekettle_server_runs_api_look_at_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add File
+         * @description Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew.
+         */
+        post: operations["stonekettle_server_runs_api_add_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/files/{file_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove File
+         * @description Take a metrics file out of a run again.
+         */
+        delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -315,6 +617,219 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** Reference */
+        Reference: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /** SystemLine */
+        SystemLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Base Url */
+            base_url: string;
+            /** Components */
+            components: string[];
+            /** Meters */
+            meters: number;
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Last Run Id */
+            last_run_id: number | null;
+            /** Experiments */
+            experiments: components["schemas"]["Reference"][];
+        };
+        /** Created */
+        Created: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * NewSystem
+         * @description A system from a document's text (YAML or JSON), or an empty one.
+         */
+        NewSystem: {
+            /** Source */
+            source?: string | null;
+        };
+        /**
+         * PinBody
+         * @description A figure of a metric that the system's plates show.
+         */
+        PinBody: {
+            /** Component */
+            component: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Figure
+             * @enum {string}
+             */
+            figure: "value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            /**
+             * Other Component
+             * @default
+             */
+            other_component: string;
+            /**
+             * Other Metric
+             * @default
+             */
+            other_metric: string;
+        };
+        /**
+         * SystemDetail
+         * @description ``document`` is the system's own document, its secrets replaced by "(kept)".
+         */
+        SystemDetail: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Base Url */
+            base_url: string;
+            /** Components */
+            components: string[];
+            /** Meters */
+            meters: number;
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Last Run Id */
+            last_run_id: number | null;
+            /** Experiments */
+            experiments: components["schemas"]["Reference"][];
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
+            /** Token Hint */
+            token_hint: string;
+            /** Pins */
+            pins: components["schemas"]["PinBody"][];
+        };
+        /** SystemBody */
+        SystemBody: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+        };
+        /** ArchiveBody */
+        ArchiveBody: {
+            /** Archived */
+            archived: boolean;
+        };
+        /**
+         * Token
+         * @description A push token, told this once.
+         */
+        Token: {
+            /** Token */
+            token: string;
+        };
+        /**
+         * MeterCheck
+         * @description What one source of a meter says now. ``text`` is a sentence; a silent one says why there.
+         */
+        MeterCheck: {
+            /** Component */
+            component: string;
+            /** Meter */
+            meter: number;
+            /** Source */
+            source: string;
+            /** Instance */
+            instance: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "reports" | "silent" | "waiting";
+            /** Text */
+            text: string;
+            /**
+             * Metrics
+             * @default 0
+             */
+            metrics: number;
+            /**
+             * Series
+             * @default 0
+             */
+            series: number;
+            /** Resources */
+            resources?: string[];
+            /** Age S */
+            age_s?: number | null;
+            /** Clock Offset S */
+            clock_offset_s?: number | null;
+            /** Took S */
+            took_s?: number | null;
+        };
+        /** Shelf */
+        Shelf: {
+            /** Run Id */
+            run_id: number | null;
+            /** Metrics */
+            metrics: components["schemas"]["ShelfMetric"][];
+        };
+        /**
+         * ShelfMetric
+         * @description A metric of a component: what it is, the figures it offers, and its first figure over the last
+         *     run (``spark``, evenly spaced) with its mean under load. ``name`` is the metric in words.
+         */
+        ShelfMetric: {
+            /** Component */
+            component: string;
+            /** Metric */
+            metric: string;
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "counter" | "gauge" | "histogram";
+            /** Help */
+            help: string;
+            /** Unit */
+            unit: string;
+            /** Instances */
+            instances: number;
+            /** Series */
+            series: number;
+            /** Figures */
+            figures: ("value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread")[];
+            /** Spark */
+            spark: (number | null)[];
+            /** Spark Unit */
+            spark_unit: string;
+            /** Mean */
+            mean: number | null;
+        };
+        /** PinsBody */
+        PinsBody: {
+            /** Pins */
+            pins: components["schemas"]["PinBody"][];
         };
         /** ExperimentLine */
         ExperimentLine: {
@@ -343,11 +858,6 @@ export interface components {
             last_run_state: string | null;
             /** Last Run Verdict */
             last_run_verdict: string | null;
-        };
-        /** Created */
-        Created: {
-            /** Id */
-            id: number;
         };
         /**
          * Source
@@ -465,6 +975,8 @@ export interface components {
             revision: number;
             /** Source */
             source: string;
+            /** System Id */
+            system_id: number | null;
             outline: components["schemas"]["PlanOutline"];
             /** Revisions */
             revisions: components["schemas"]["RevisionLine"][];
@@ -535,6 +1047,37 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** More */
             more: boolean;
+        };
+        /**
+         * MeterReport
+         * @description How one metrics address did in the run; ``clock_offset_s`` is its clock's lead over ours.
+         */
+        MeterReport: {
+            /** Component */
+            component: string;
+            /** Instance */
+            instance: string;
+            /** Answered */
+            answered: number;
+            /** Missed */
+            missed: number;
+            /** Last Fault */
+            last_fault: string;
+            /** Clock Offset S */
+            clock_offset_s: number | null;
+        };
+        /** MetricsFileLine */
+        MetricsFileLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Component */
+            component: string;
+            /** Metrics */
+            metrics: string[];
+            /** Offset S */
+            offset_s: number;
         };
         /** NoteModel */
         NoteModel: {
@@ -628,6 +1171,12 @@ export interface components {
             /** Transitions */
             transitions: components["schemas"]["TransitionLine"][];
             result: components["schemas"]["Result"] | null;
+            /** System Id */
+            system_id: number | null;
+            /** Meters */
+            meters: components["schemas"]["MeterReport"][];
+            /** Files */
+            files: components["schemas"]["MetricsFileLine"][];
         };
         /**
          * Totals
@@ -661,6 +1210,53 @@ export interface components {
             at: string;
         };
         /**
+         * EventMark
+         * @description Something a meter showed: an instance's restart, a counter's reset, a silence until ``until``.
+         */
+        EventMark: {
+            /** T */
+            t: number;
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Until */
+            until: number | null;
+        };
+        /** PinLine */
+        PinLine: {
+            /** Label */
+            label: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * PinRow
+         * @description A pinned figure as a row: lines, or for a spread its buckets' shares (``spread[b][i]`` with the
+         *     upper ``bounds``, null for unbounded). Without either, the run has not its metric.
+         */
+        PinRow: {
+            /** Title */
+            title: string;
+            /** Component */
+            component: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Figure
+             * @enum {string}
+             */
+            figure: "value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            /** Unit */
+            unit: string;
+            /** Lines */
+            lines: components["schemas"]["PinLine"][];
+            /** Bounds */
+            bounds: (number | null)[];
+            /** Spread */
+            spread: (number | null)[][];
+        };
+        /**
          * Plate
          * @description Columns over time; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
          *
@@ -691,6 +1287,10 @@ export interface components {
             generator_cpu: (number | null)[];
             /** Resources */
             resources: components["schemas"]["ResourceColumn"][];
+            /** Pins */
+            pins: components["schemas"]["PinRow"][];
+            /** Events */
+            events: components["schemas"]["EventMark"][];
         };
         /** ResourceColumn */
         ResourceColumn: {
@@ -708,6 +1308,40 @@ export interface components {
             utilisation: (number | null)[];
             /** Waiting */
             waiting: (number | null)[] | null;
+        };
+        /**
+         * ColumnLine
+         * @description A column of a file: what it can be used as, whether it only grows, its first values.
+         */
+        ColumnLine: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "time" | "number" | "text";
+            /** Grows */
+            grows: boolean;
+            /** Shown */
+            shown: string[];
+        };
+        /**
+         * FileLook
+         * @description What a metrics file holds, and by how much its clock seems to be ahead (null: not to be told).
+         *     A ``match`` under ``clear_from`` is too weak to be believed.
+         */
+        FileLook: {
+            /** Columns */
+            columns: components["schemas"]["ColumnLine"][];
+            /** Time Column */
+            time_column: string | null;
+            /** Offset S */
+            offset_s: number | null;
+            /** Match */
+            match: number | null;
+            /** Clear From */
+            clear_from: number;
         };
     };
     responses: never;
@@ -779,6 +1413,324 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    stonekettle_server_systems_api_list_systems: {
+        parameters: {
+            query?: {
+                archived?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_create_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSystem"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_get_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_save_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SystemBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_redo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_duplicate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_new_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_download_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_systems_api_check_meters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeterCheck"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_get_shelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shelf"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_save_pins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PinsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PinBody"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_push_metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -1089,6 +2041,103 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_look_at_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /**
+                     * Time Column
+                     * @default
+                     */
+                    time_column?: string;
+                    /**
+                     * Zone
+                     * @default UTC
+                     */
+                    zone?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileLook"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_add_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Use */
+                    use: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsFileLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_remove_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

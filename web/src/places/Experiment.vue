@@ -151,7 +151,15 @@ async function run() {
           <p v-for="feed in outline.feeds" :key="feed" class="label">Feed {{ feed }}</p>
         </section>
         <section>
-          <h2 class="mb-2">System: {{ outline.system.name }}</h2>
+          <h2 class="mb-2">
+            System:
+            <RouterLink
+              v-if="experiment.data.value?.system_id"
+              :to="`/systems/${experiment.data.value.system_id}`"
+              >{{ outline.system.name }}</RouterLink
+            >
+            <template v-else>{{ outline.system.name }}</template>
+          </h2>
           <p class="figures break-all">{{ outline.system.base_url }}</p>
           <ul class="mt-2 space-y-1">
             <li v-for="c in outline.system.components" :key="c.name" class="break-words">

@@ -14,11 +14,17 @@ const router = useRouter()
 const experiment = useExperiment(() => props.id)
 const check = useCheckPlan()
 const save = useSavePlan()
-const source = ref<string | null>(props.id === undefined ? example : null)
+const source = ref<string | null>(props.id === undefined ? begin() : null)
 const saved = ref<string | null>(null)
 const dirty = computed(() => source.value !== null && source.value !== saved.value)
 const fileInput = ref<HTMLInputElement | null>(null)
 
+/** The example, on the system one comes from. */
+function begin(): string {
+  const system = router.currentRoute.value.query.system
+  if (typeof system !== 'string') return example
+  return example.replace(/^system:\n(?:[ \t]+.*\n|\n)+/m, `system: ${JSON.stringify(system)}\n\n`)
+}
 watch(
   () => experiment.data.value?.source,
   (text) => {

@@ -11,6 +11,7 @@ import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { clock, rate, seconds, users, when } from '@/ui/format'
+import RunMeters from './run/RunMeters.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
 
@@ -42,9 +43,11 @@ const goals = computed(() =>
 const flags = computed(() => {
   const begun = run.data.value?.begun_at
   if (!begun) return []
-  return (run.data.value?.transitions ?? [])
+  const metered = (plate.data.value?.events ?? []).map((e) => ({ t: e.t, text: e.kind }))
+  const moves = (run.data.value?.transitions ?? [])
     .filter((t) => t.state === 'draining')
     .map((t) => ({ t: new Date(t.at).getTime() / 1000 - begun, text: t.state }))
+  return [...metered, ...moves]
 })
 const input = computed<PlateInput | null>(() => {
   if (!plate.data.value || !run.data.value) return null
@@ -233,6 +236,7 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
           @select="selected = $event"
         />
       </details>
+      <RunMeters :run="run.data.value" :events="plate.data.value?.events ?? []" />
       <details class="mt-2">
         <summary class="label cursor-pointer">History of this run</summary>
         <ul class="mt-2 space-y-1">

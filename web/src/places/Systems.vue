@@ -1,63 +1,88 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { useOutlines } from '@/api/queries'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { useCreateSystem, useSystems } from '@/api/systems'
+import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
+import { when } from '@/ui/format'
 
-const outlines = useOutlines()
-const systems = computed(() => {
-  const found = new Map<
-    string,
-    { system: (typeof all)[number]['outline']['system']; used: typeof all }
-  >()
-  const all = outlines.data.value ?? []
-  for (const e of all) {
-    const entry = found.get(e.outline.system.name) ?? { system: e.outline.system, used: [] }
-    entry.used.push(e)
-    found.set(e.outline.system.name, entry)
-  }
-  return [...found.values()]
-})
+const router = useRouter()
+const archived = ref(false)
+const systems = useSystems(archived)
+const create = useCreateSystem()
+const file = ref<HTMLInputElement | null>(null)
+
+async function make(source: string | null) {
+  const made = await create.mutateAsync(source).catch(() => null)
+  if (made) await router.push(`/systems/${made.id}`)
+}
+async function readFile() {
+  const chosen = file.value?.files?.[0]
+  if (chosen) await make(await chosen.text())
+  if (file.value) file.value.value = ''
+}
 </script>
 
 <template>
-  <h1 class="mb-4">Systems</h1>
-  <Loading v-if="outlines.isPending.value" what="the systems" />
-  <Problem v-else-if="outlines.isError.value" :error="outlines.error.value" />
-  <p v-else-if="!systems.length" class="max-w-prose py-8">
-    A system is described in the experiment that measures it. Create an experiment, and its system
-    stands here. <RouterLink to="/experiments/new">Begin with the example.</RouterLink>
+  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+    <h1>Systems</h1>
+    <label class="label ml-auto flex items-center gap-1.5">
+      <input v-model="archived" type="checkbox" class="accent-copper" /> Archived ones
+    </label>
+    <input
+      ref="file"
+      type="file"
+      accept=".yaml,.yml,.json"
+      class="sr-only"
+      tabindex="-1"
+      aria-label="Document of a system"
+      @change="readFile"
+    />
+    <Action @click="file?.click()">Import YAML</Action>
+    <Action kind="primary" :busy="create.isPending.value" @click="make(null)">New system</Action>
+  </div>
+  <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
+  <Loading v-if="systems.isPending.value" what="the systems" />
+  <Problem v-else-if="systems.isError.value" :error="systems.error.value" />
+  <p v-else-if="!systems.data.value?.length" class="max-w-prose py-8">
+    <template v-if="archived">No system is archived.</template>
+    <template v-else>
+      A system is what you measure: its components, how many instances of what size, and where their
+      metrics come from. Describe yours with “New system”, or import one.
+    </template>
   </p>
-  <section v-for="{ system, used } in systems" :key="system.name" class="mb-8">
-    <h2 class="break-words">{{ system.name }}</h2>
-    <p class="figures break-all">{{ system.base_url }}</p>
-    <div class="overflow-x-auto">
-      <table class="mt-2 max-w-3xl">
-        <thead>
-          <tr>
-            <th>Component</th>
-            <th>Role</th>
-            <th>Meters</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="c in system.components" :key="c.name">
-            <td>
-              <code class="figures">{{ c.name }}</code>
-            </td>
-            <td>{{ c.role || '–' }}</td>
-            <td class="figures break-all">{{ c.meters.join(', ') || 'none' }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
-    <p class="label mt-2">
-      Measured by
-      <template v-for="(e, i) in used" :key="e.id">
-        <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
-          i < used.length - 1 ? ', ' : '.'
-        }}
-      </template>
-    </p>
-  </section>
+  <ul v-else class="divide-y divide-rule border-y border-rule">
+    <li
+      v-for="s in systems.data.value"
+      :key="s.id"
+      class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]"
+    >
+      <div class="min-w-0">
+        <RouterLink :to="`/systems/${s.id}`" class="text-[17px] font-semibold break-words">{{
+          s.name
+        }}</RouterLink>
+        <p class="figures text-[13.5px] break-all">{{ s.base_url }}</p>
+        <p class="label">Changed {{ when(s.changed_at) }}</p>
+      </div>
+      <div class="min-w-0 text-[13.5px]">
+        <p class="break-words">
+          {{ s.components.length ? s.components.join(', ') : 'No component yet' }} ·
+          {{ s.meters }} meter{{ s.meters === 1 ? '' : 's' }}
+        </p>
+        <p v-if="s.experiments.length" class="break-words">
+          Measured by
+          <template v-for="(e, i) in s.experiments" :key="e.id">
+            <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
+              i < s.experiments.length - 1 ? ', ' : ''
+            }}
+          </template>
+        </p>
+        <p v-if="s.last_run_id">
+          Last <RouterLink :to="`/runs/${s.last_run_id}`">run {{ s.last_run_id }}</RouterLink> ·
+          <RouterLink :to="`/systems/${s.id}/metrics`">metric shelf</RouterLink>
+        </p>
+      </div>
+    </li>
+  </ul>
 </template>

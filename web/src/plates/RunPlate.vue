@@ -101,7 +101,18 @@ watch(chart, () => void nextTick(armSelection))
       :style="{ top: `${row.top - 2}px`, width: `${RIGHT - 12}px`, height: `${row.height + 4}px` }"
       :data-row="row.id"
     >
-      <template v-if="row.id.startsWith('resource:')">
+      <template v-if="row.id.startsWith('pin:')">
+        <p class="truncate text-[13px] leading-[17px]" :title="row.name">{{ row.name }}</p>
+        <p
+          v-for="line in figures.get(row.id)?.slice(0, 2)"
+          :key="line"
+          class="figures truncate text-[13px] leading-[16px]"
+          :title="line"
+        >
+          {{ line }}
+        </p>
+      </template>
+      <template v-else-if="row.id.startsWith('resource:')">
         <p class="flex justify-between gap-2 text-[13px] leading-[18px]">
           <span class="truncate">{{ row.name }}</span>
           <span class="figures whitespace-nowrap">{{ figures.get(row.id)?.[0] }}</span>

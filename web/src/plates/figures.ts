@@ -1,5 +1,6 @@
 /** What stands beside each row at the cursor, and where a stretch of load lies on the axis in use. */
 import { figure, percent, rate, seconds, users } from '@/ui/format'
+import { meanIn, PIN_PREFIX, pinFigures } from './pinRows'
 import type { Plate, PlateInput } from './runPlate'
 
 export interface RowFigure {
@@ -31,6 +32,7 @@ function clockFigures({ plate }: PlateInput, x: number | null): RowFigure[] {
       id: `resource:${r.key}`,
       lines: [percent(r.utilisation[i]) + waiting(r.waiting?.[i])],
     })),
+    ...plate.pins.map((pin, k) => ({ id: `${PIN_PREFIX}${k}`, lines: pinFigures(pin, at) })),
   ]
 }
 
@@ -40,7 +42,8 @@ function lastLoaded(plate: Plate): number {
   return i < 0 ? plate.t.length - 1 : i
 }
 
-function loadFigures({ levels, plate }: PlateInput, x: number | null): RowFigure[] {
+function loadFigures(input: PlateInput, x: number | null): RowFigure[] {
+  const { levels, plate } = input
   const sorted = levels.toSorted((a, b) => a.users - b.users)
   const i =
     x === null
@@ -67,11 +70,15 @@ function loadFigures({ levels, plate }: PlateInput, x: number | null): RowFigure
       id: `resource:${r.key}`,
       lines: [percent(level.utilisation[r.key])],
     })),
+    ...plate.pins.map((pin, k) => ({
+      id: `${PIN_PREFIX}${k}`,
+      lines: pinFigures(pin, (values) => meanIn(values, level, input)),
+    })),
   ]
 }
 
 function waiting(count: number | null | undefined): string {
-  return count ? `, ${figure(count)} waiting` : ''
+  return count ? `, ${users(Math.max(1, count))} wait` : ''
 }
 
 export function nearest(sorted: (number | null)[], x: number): number {

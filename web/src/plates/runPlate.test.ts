@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { figuresAt, nearest, place } from './figures'
-import { darkness, draw, reach, type LevelPoint, type PlateInput } from './runPlate'
+import { draw, type LevelPoint, type PlateInput } from './runPlate'
+import { darkness, reach } from './strip'
 
 const tokens = {
   paper: '#fff', card: '#fff', rule: '#ccc', ink: '#000', ink2: '#333', copper: '#a40',
@@ -23,6 +24,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
       bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
       p99: [0.09, 0.1, null], generator_cpu: [0.1, 0.1, 0.1],
+      pins: [], events: [],
       resources: [
         { ...resource, key: 'ledger.cpu', name: 'cpu', kind: 'cpu', utilisation: [0.5, null, 0.7] },
         { ...resource, key: 'ledger.memory', name: 'memory', kind: 'memory', utilisation: [0.3, 0.3, 0.3] },
@@ -44,7 +46,7 @@ type Series = {
 const seriesOf = (i: PlateInput) => draw(i).option.series as Series[]
 
 describe('the plate of a run', () => {
-  it('stacks load, throughput, response, errors and a strip for each resource but memory', () => {
+  it('stacks load, throughput, response, errors and a strip for each resource', () => {
     const rows = draw(input()).layout.rows
     expect(rows.map((r) => r.id)).toEqual([
       'load',
@@ -52,6 +54,7 @@ describe('the plate of a run', () => {
       'response',
       'errors',
       'resource:ledger.cpu',
+      'resource:ledger.memory',
     ])
     rows
       .slice(1)
@@ -63,20 +66,20 @@ describe('the plate of a run', () => {
   it('shows the whole planned terrain from the first second on', () => {
     expect(seriesOf(input())[0]?.data).toEqual([[0, 10], [60, 10]]) // prettier-ignore
     const x = draw(input()).option.xAxis as { max: number }[]
-    expect(x.map((axis) => axis.max)).toEqual([60, 60, 60, 60, 60])
+    expect(x.map((axis) => axis.max)).toEqual([60, 60, 60, 60, 60, 60])
   })
 
   it('leaves unmeasured seconds of a strip empty', () => {
-    const strip = seriesOf(input()).at(-1)
+    const strip = seriesOf(input()).at(-2)
     expect(strip?.type).toBe('custom')
-    expect(strip?.data).toEqual([[0, 1, 0.5], [2, 3, 0.7]]) // prettier-ignore
+    expect(strip?.data).toEqual([[0, 1, 0, 1, 0.5], [2, 3, 0, 1, 0.7]]) // prettier-ignore
   })
 
   it('draws every level against load, and no second without planned load', () => {
     const series = seriesOf(input({ axis: 'load' }))
     expect(series.find((s) => s.type === 'line')?.data).toEqual([[20, 2], [40, 4], [60, 6]]) // prettier-ignore
     expect(series.find((s) => s.type === 'scatter')?.data).toHaveLength(2)
-    expect(series.at(-1)?.data).toHaveLength(3)
+    expect(series.at(-2)?.data).toHaveLength(3)
   })
 
   it('names three bands when the comfort limit lies below saturation', () => {

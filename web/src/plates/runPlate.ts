@@ -1,14 +1,11 @@
 /** The plate of a run as an ECharts option: pure, from columns and findings to a drawing. */
-import type {
-  CustomSeriesRenderItemAPI,
-  CustomSeriesRenderItemParams,
-  EChartsOption,
-  SeriesOption,
-} from 'echarts'
+import type { EChartsOption, SeriesOption } from 'echarts'
 import type { Schemas } from '@/api/client'
-import { clock, figure, given, percent, users } from '@/ui/format'
+import { amount, clock, figure, given, percent, users } from '@/ui/format'
 import type { Tokens } from '@/ui/theme'
 import { LEFT, RIGHT, stack, type Layout } from './layout'
+import { PIN_PREFIX, pinHeight, pinSeries } from './pinRows'
+import { cellRow, reach } from './strip'
 
 export type Plate = Schemas['Plate']
 export type Profile = Schemas['ProfileOutline']
@@ -59,7 +56,7 @@ const HEIGHTS = { load: 84, throughput: 92, response: 136, errors: 34, strip: 15
 
 export function draw(input: PlateInput): Drawing {
   const onLoad = input.axis === 'load'
-  const resources = input.plate.resources.filter((r) => r.kind !== 'memory')
+  const { resources, pins } = input.plate
   const layout = stack([
     { id: 'load', name: onLoad ? 'Waiting' : 'Users', height: HEIGHTS.load },
     { id: 'throughput', name: 'Throughput', height: HEIGHTS.throughput },
@@ -70,8 +67,14 @@ export function draw(input: PlateInput): Drawing {
       name: resourceName(r),
       height: HEIGHTS.strip,
     })),
+    ...pins.map((pin, i) => ({
+      id: `${PIN_PREFIX}${i}`,
+      name: pin.title,
+      height: pinHeight(pin),
+    })),
   ])
   const series = onLoad ? loadSeries(input, resources) : clockSeries(input, resources)
+  pins.forEach((pin, i) => series.push(...pinSeries(pin, 4 + resources.length + i, input)))
   const x = onLoad ? loadExtent(input) : { min: 0, max: clockEnd(input) }
   return { layout, option: assemble(input, layout, series, x) }
 }
@@ -114,12 +117,11 @@ function clockSeries(input: PlateInput, resources: Plate['resources']): SeriesOp
     bars(3, zip(plate.t, plate.errors), tokens.brick),
     ...resources.map((r, i) => {
       const half = plate.bin_s / 2
-      const cells = plate.t.map((t, k) => [
-        (t ?? 0) - half,
-        (t ?? 0) + half,
-        r.utilisation[k] ?? null,
-      ])
-      return strip(4 + i, cells, tokens)
+      const cells = plate.t.map((t, k) => ({
+        ...{ from: (t ?? 0) - half, to: (t ?? 0) + half, low: 0, high: 1 },
+        value: r.utilisation[k] ?? null,
+      }))
+      return cellRow(4 + i, cells, tokens)
     }),
   ]
 }
@@ -176,23 +178,11 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
     ...resources.map((r, i) => {
       const cells = sorted.map((l, k) => {
         const [from, to] = reach(x, k, loadExtent(input).max)
-        return [from, to, l.utilisation[r.key] ?? null]
+        return { from, to, low: 0, high: 1, value: l.utilisation[r.key] ?? null }
       })
-      return strip(4 + i, cells, tokens)
+      return cellRow(4 + i, cells, tokens)
     }),
   ]
-}
-
-/** The stretch of the load axis a level stands for: half-way to its neighbours, within the axis. */
-export function reach(levels: number[], k: number, end: number): [number, number] {
-  const here = levels[k] ?? 0
-  const before = levels[k - 1]
-  const after = levels[k + 1]
-  const half =
-    ((after ?? here) - (before ?? here)) / (after !== undefined && before !== undefined ? 2 : 1) / 2
-  const from = before === undefined ? here - half : (before + here) / 2
-  const to = after === undefined ? here + half : (here + after) / 2
-  return [Math.max(0, from), Math.min(end, to)]
 }
 
 function zip(x: (number | null)[], y: (number | null)[]): Point[] {
@@ -268,37 +258,6 @@ function bars(grid: number, data: Point[], color: string): SeriesOption {
     itemStyle: { color },
     emphasis: { disabled: true },
   }
-}
-
-/** A thin row whose darkness is the utilisation. Cells are [from, to, utilisation]. */
-function strip(grid: number, cells: (number | null)[][], tokens: Tokens): SeriesOption {
-  return {
-    type: 'custom',
-    xAxisIndex: grid,
-    yAxisIndex: grid,
-    data: cells.filter((cell) => cell[2] !== null),
-    encode: { x: [0, 1], y: 2 },
-    clip: true,
-    silent: true,
-    renderItem: (_: CustomSeriesRenderItemParams, api: CustomSeriesRenderItemAPI) => {
-      const from = api.coord([api.value(0), 0]) as number[]
-      const to = api.coord([api.value(1), 1]) as number[]
-      const x = from[0] ?? 0
-      const y = to[1] ?? 0
-      const shape = { x, y, width: Math.max(1, (to[0] ?? 0) - x + 0.5), height: (from[1] ?? 0) - y }
-      return {
-        type: 'rect',
-        shape,
-        style: { fill: tokens.ink, opacity: darkness(Number(api.value(2))) },
-      }
-    },
-  }
-}
-
-/** Darkness of a strip: slow at first, so that the last tenth before full is plain to see. */
-export function darkness(utilisation: number): number {
-  const u = Math.min(1, Math.max(0, utilisation))
-  return 0.05 + 0.9 * u ** 1.8
 }
 
 // Marks
@@ -438,15 +397,16 @@ function assemble(
       type: 'value' as const,
       gridIndex: i,
       min: 0,
-      max: i > 3 ? 1 : row.id === 'errors' ? emptyErrorsMax(input) : undefined,
-      splitNumber: i === 3 ? 1 : 3,
+      max: yMax(row.id, input),
+      splitNumber: i >= 3 ? 1 : 3,
       axisLine: { show: false },
       axisTick: { show: false },
       axisLabel: {
-        show: i <= 3,
+        showMinLabel: !row.id.startsWith(PIN_PREFIX),
+        show: i <= 3 || pinOf(row.id, input) !== undefined,
         color: tokens.ink2,
         fontSize: 12,
-        formatter: (v: number) => labelY(row.id, v, axis),
+        formatter: (v: number) => labelY(row.id, v, input),
       },
       splitLine: { show: i < 3, lineStyle: { color: tokens.rule, opacity: 0.6 } },
     })),
@@ -469,8 +429,26 @@ function emptyErrorsMax({ plate }: PlateInput): number | undefined {
   return plate.errors.some((e) => (e ?? 0) > 0) ? undefined : 1
 }
 
-function labelY(row: string, value: number, axis: Axis): string {
+/** Shares of strips and distributions fill their row at 1; other rows find their own height. */
+function yMax(row: string, input: PlateInput): number | undefined {
+  if (row === 'errors') return emptyErrorsMax(input)
+  return row.startsWith('resource:') || (row.startsWith(PIN_PREFIX) && !pinOf(row, input))
+    ? 1
+    : undefined
+}
+
+/** The pin drawn as lines in this row. */
+function pinOf(row: string, { plate }: PlateInput) {
+  const pin = row.startsWith(PIN_PREFIX)
+    ? plate.pins[Number(row.slice(PIN_PREFIX.length))]
+    : undefined
+  return pin?.lines.length ? pin : undefined
+}
+
+function labelY(row: string, value: number, input: PlateInput): string {
+  const pin = pinOf(row, input)
+  if (pin) return amount(value, /^(s|B|B\/s|share)\b/.exec(pin.unit)?.[0] ?? '')
   if (row === 'response') return given(value)
-  if (row === 'errors' && axis === 'load') return percent(value)
+  if (row === 'errors' && input.axis === 'load') return percent(value)
   return Number.isInteger(value) ? users(value) : figure(value)
 }

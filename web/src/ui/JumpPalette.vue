@@ -10,6 +10,7 @@ import {
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useExperiments, useRuns } from '@/api/queries'
+import { useSystems } from '@/api/systems'
 
 interface Place {
   name: string
@@ -20,6 +21,7 @@ interface Place {
 const open = defineModel<boolean>({ required: true })
 const router = useRouter()
 const experiments = useExperiments()
+const systems = useSystems()
 const runs = useRuns()
 const query = ref('')
 watch(open, () => (query.value = ''))
@@ -30,6 +32,11 @@ const all = computed<Place[]>(() => [
   { name: 'Experiments', hint: 'place', to: '/experiments' },
   { name: 'Runs', hint: 'place', to: '/runs' },
   { name: 'New experiment', hint: 'action', to: '/experiments/new' },
+  ...(systems.data.value ?? []).map((s) => ({
+    name: s.name,
+    hint: 'system',
+    to: `/systems/${s.id}`,
+  })),
   ...(experiments.data.value ?? []).map((e) => ({
     name: e.name,
     hint: 'experiment',
@@ -60,7 +67,7 @@ function go(place: Place | null) {
         <Combobox :model-value="null" @update:model-value="go">
           <ComboboxInput
             class="w-full border-b border-rule bg-transparent px-4 py-3"
-            placeholder="Jump to a place, an experiment, a run …"
+            placeholder="Jump to a place, a system, an experiment, a run …"
             aria-label="Jump to"
             @change="query = $event.target.value"
           />

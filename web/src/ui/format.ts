@@ -5,9 +5,9 @@ const SPACE = '\u2009'
 export function figure(value: number | null | undefined): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return '–'
   if (value === 0) return '0'
-  const digits = 2 - Math.floor(Math.log10(Math.abs(value)))
-  if (digits > 0) return value.toFixed(Math.min(digits, 6))
-  const rounded = Math.round(value / 10 ** -digits) * 10 ** -digits
+  const rounded = Number(value.toPrecision(3))
+  const digits = 2 - Math.floor(Math.log10(Math.abs(rounded)))
+  if (digits > 0) return rounded.toFixed(Math.min(digits, 6))
   return String(rounded).replace(/\B(?=(\d{3})+(?!\d))/g, SPACE)
 }
 
@@ -59,4 +59,21 @@ export function when(iso: string): string {
     hour: '2-digit',
     minute: '2-digit',
   })
+}
+
+/** A value in its unit, three significant figures. */
+export function amount(value: number | null | undefined, unit: string): string {
+  if (value == null) return '–'
+  const [base, ...rest] = unit.split(' ')
+  if (base === 's') return [seconds(value), ...rest].join(' ')
+  if (base === 'share') return percent(value)
+  if (base === 'B' || base === 'B/s') return [bytes(value) + base.slice(1), ...rest].join(' ')
+  if (base === 's/s') return `${figure(value)} busy`
+  return `${figure(value)} ${unit}`.trim()
+}
+
+function bytes(value: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB']
+  const step = Math.min(4, Math.max(0, Math.floor(Math.log10(Math.max(1, Math.abs(value))) / 3)))
+  return `${figure(value / 1000 ** step)} ${units[step]}`
 }

@@ -11,7 +11,7 @@ from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
 
 from stonekettle.plan import document
-from stonekettle.plan.document import MAX_BYTES
+from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.runs.models import Run
@@ -50,6 +50,7 @@ class ExperimentDetail(Schema):
     name: str
     revision: int
     source: str
+    system_id: int | None
     outline: outline.PlanOutline
     revisions: list[RevisionLine]
 
@@ -141,6 +142,7 @@ def _detail(experiment: Experiment) -> ExperimentDetail:
         name=experiment.name,
         revision=current.number,
         source=current.source,
+        system_id=experiment.system_id,
         outline=outline.of(experiment.current.plan),
         revisions=[
             RevisionLine(

@@ -9,12 +9,17 @@ from django.db import models
 
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.server.systems.models import System
 
 
 class Experiment(models.Model):
-    """A question and everything needed to run it; what it is stands in its newest revision."""
+    """A question and everything needed to run it; what it is stands in its newest revision.
+
+    ``system`` is the system its document names, None when the document describes one itself.
+    """
 
     name = models.CharField(max_length=80)
+    system = models.ForeignKey(System, models.SET_NULL, null=True, related_name="experiments")
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
 

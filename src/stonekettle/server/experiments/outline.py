@@ -90,7 +90,9 @@ def of(plan: Plan) -> PlanOutline:
             name=plan.system.name,
             base_url=plan.system.base_url,
             components=[
-                ComponentOutline(name=c.name, role=c.role, meters=list(c.meter.openmetrics) if c.meter else [])
+                ComponentOutline(
+                    name=c.name, role=c.role, meters=[source for meter in c.meters for source in meter.sources]
+                )
                 for c in plan.system.components
             ],
         ),

@@ -2,19 +2,31 @@
 
 from __future__ import annotations
 
+import json
+import re
+from collections.abc import Mapping
+
 from django.contrib.auth.models import User
 from django.db import transaction
 
 from stonekettle.engine.targets import check_allowed
-from stonekettle.plan import document
+from stonekettle.plan import document, system_document
+from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments.models import Experiment, Revision
+from stonekettle.server.systems import rules as systems
+from stonekettle.server.systems.models import System
+
+_SYSTEM_LINE = re.compile(r"^system:.*$", re.MULTILINE)
 
 
 def read_plan(source: str) -> Plan:
     """A checked plan with allowed targets. Raises :class:`PlanError` with every problem."""
-    plan = document.read(source)
+    plan = document.read(source, systems.find)
+    if named_system(source) is None and system_document.has_secrets(document.to_document(plan)["system"]):
+        mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
+        raise PlanError([Problem("system", "credentials would be readable in this text.", mend)])
     forbidden = check_allowed(plan.addresses)
     if forbidden:
         raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
@@ -25,7 +37,7 @@ def read_plan(source: str) -> Plan:
 def create(source: str, author: User | None) -> Experiment:
     """A new experiment from a document."""
     plan = read_plan(source)
-    experiment = Experiment.objects.create(name=plan.name)
+    experiment = Experiment.objects.create(name=plan.name, system=_system(source))
     _add_revision(experiment, 1, source, plan, author)
     return experiment
 
@@ -38,7 +50,7 @@ def revise(experiment: Experiment, source: str, author: User | None) -> Revision
     current = experiment.current
     if current.source == source:
         return current
-    experiment.name = plan.name
+    experiment.name, experiment.system = plan.name, _system(source)
     experiment.save()
     return _add_revision(experiment, current.number + 1, source, plan, author)
 
@@ -46,6 +58,34 @@ def revise(experiment: Experiment, source: str, author: User | None) -> Revision
 def restore(experiment: Experiment, number: int, author: User | None) -> Revision:
     """Undo: the state of an earlier revision becomes the newest one."""
     return revise(experiment, experiment.revisions.get(number=number).source, author)
+
+
+def current_plan(experiment: Experiment) -> Plan:
+    """The plan of the newest revision, with the system it names as that is described today."""
+    return read_plan(experiment.current.source)
+
+
+def named_system(source: str) -> str | None:
+    """The name of the system a document refers to; None when it describes one itself."""
+    data = parse(source)
+    named = data.get("system") if isinstance(data, Mapping) else None
+    return named if isinstance(named, str) else None
+
+
+def rename_system(system: System, name: str) -> None:
+    """Follow a system's new name in every experiment that names it."""
+    line = f"system: {json.dumps(name, ensure_ascii=False)}"
+    for experiment in system.experiments.all():
+        current = experiment.current
+        source = _SYSTEM_LINE.sub(lambda _: line, current.source, count=1)
+        changed = {**current.document, "system": {**current.document["system"], "name": name}}
+        plan = document.from_document(changed)
+        _add_revision(experiment, current.number + 1, source, plan, None)
+
+
+def _system(source: str) -> System | None:
+    name = named_system(source)
+    return None if name is None else System.objects.filter(name=name).first()
 
 
 def _add_revision(experiment: Experiment, number: int, source: str, plan: Plan, author: User | None) -> Revision:

@@ -11,7 +11,7 @@ from stonekettle.server.runs.models import Run
 
 def analyse(run: Run, *, state: str, cause: str) -> None:
     """Compute and save the findings of a run that will end as ``state``."""
-    plan, measured = run.plan, data.load(run)
+    plan, measured = run.plan, data.load(run).run
     found = analysis.analyse(measured, plan.profile, document.core_objectives(plan), plan.error_limit)
     built = result.build(plan, measured, found, state=state, cause=cause, trial_requests=run.trial_requests)
     run.result = built.model_dump(mode="json")

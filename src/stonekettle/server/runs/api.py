@@ -6,20 +6,25 @@ import json
 import tempfile
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
+import pydantic
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from ninja import Query, Router, Schema, Status
+from ninja import File, Form, Query, Router, Schema, Status
+from ninja.files import UploadedFile
 
+from stonekettle.core.alignment import CLEAR
 from stonekettle.engine.lifecycle import ENDED
+from stonekettle.meters.figures import Pin
+from stonekettle.meters.table_file import TableError
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import data, rules
+from stonekettle.server.runs import data, rules, uploads
 from stonekettle.server.runs import plate as plates
-from stonekettle.server.runs.models import Run
+from stonekettle.server.runs.models import MetricsFile, Run
 
 router = Router(tags=["runs"])
 PAGE = 50
@@ -49,6 +54,25 @@ class TransitionLine(Schema):
     at: datetime
 
 
+class MeterReport(Schema):
+    """How one metrics address did in the run; ``clock_offset_s`` is its clock's lead over ours."""
+
+    component: str
+    instance: str
+    answered: int
+    missed: int
+    last_fault: str
+    clock_offset_s: float | None
+
+
+class MetricsFileLine(Schema):
+    id: int
+    name: str
+    component: str
+    metrics: list[str]
+    offset_s: float
+
+
 class RunDetail(RunLine):
     begun_at: float | None
     elapsed_s: int
@@ -56,6 +80,9 @@ class RunDetail(RunLine):
     outline: outline.PlanOutline
     transitions: list[TransitionLine]
     result: results.Result | None
+    system_id: int | None
+    meters: list[MeterReport]
+    files: list[MetricsFileLine]
 
 
 class RunFilter(Schema):
@@ -102,13 +129,18 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         outline=outline.of(run.plan),
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         result=results.Result.model_validate(run.result) if run.result else None,
+        system_id=run.system_id,
+        meters=[MeterReport.model_validate(report) for report in run.meter_reports],
+        files=[_file_line(file) for file in run.metrics_files.defer("chunk")],
     )
 
 
 @router.get("/runs/{run_id}/plate", response=plates.Plate)
 def get_plate(request: HttpRequest, run_id: int) -> plates.Plate:
     """Everything measured so far, as columns over time."""
-    return plates.draw(data.load(get_object_or_404(Run, pk=run_id)))
+    run = get_object_or_404(Run.objects.select_related("system"), pk=run_id)
+    pins = [Pin(**pin) for pin in run.system.pins] if run.system else []
+    return plates.draw(data.load(run), pins)
 
 
 @router.post("/runs/{run_id}/stop", response={202: Started})
@@ -128,7 +160,7 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
 
 @router.get("/runs/{run_id}/seconds.csv")
 def download_seconds(request: HttpRequest, run_id: int) -> HttpResponse:
-    text = results.seconds_csv(data.load(_ended(run_id)))
+    text = results.seconds_csv(data.load(_ended(run_id)).run)
     return _download(text, "text/csv", f"run-{run_id}-seconds.csv")
 
 
@@ -144,6 +176,67 @@ def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
         writer.close()
         opened = path.open("rb")
     return FileResponse(opened, as_attachment=True, filename=f"run-{run_id}-requests.parquet")
+
+
+class ColumnLine(Schema):
+    """A column of a file: what it can be used as, whether it only grows, its first values."""
+
+    name: str
+    role: Literal["time", "number", "text"]
+    grows: bool
+    shown: list[str]
+
+
+class FileLook(Schema):
+    """What a metrics file holds, and by how much its clock seems to be ahead (null: not to be told).
+    A ``match`` under ``clear_from`` is too weak to be believed."""
+
+    columns: list[ColumnLine]
+    time_column: str | None
+    offset_s: float | None
+    match: float | None
+    clear_from: float
+
+
+@router.post("/runs/{run_id}/files/look", response=FileLook)
+def look_at_file(
+    request: HttpRequest, run_id: int, file: File[UploadedFile], time_column: Form[str] = "", zone: Form[str] = "UTC"
+) -> FileLook:
+    """Look into a metrics file before adding it to a run. Nothing is kept."""
+    columns, chosen, found = uploads.look(_ended(run_id), file.name or "file", file.read(), time_column or None, zone)
+    return FileLook(
+        columns=[ColumnLine(name=c.name, role=c.role, grows=c.grows, shown=list(c.shown)) for c in columns],
+        time_column=chosen,
+        offset_s=found.offset_s if found else None,
+        match=found.correlation if found else None,
+        clear_from=CLEAR,
+    )
+
+
+@router.post("/runs/{run_id}/files", response={201: MetricsFileLine})
+def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: Form[str]) -> Status[MetricsFileLine]:
+    """Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew."""
+    try:
+        wanted = uploads.FileUse.model_validate_json(use)
+    except pydantic.ValidationError as error:
+        first = error.errors()[0]
+        place = ".".join(map(str, first["loc"]))
+        raise TableError(place, f"{place}: {first['msg']}.", "Correct the value.") from error
+    return Status(201, _file_line(uploads.add(_ended(run_id), file.name or "file", file.read(), wanted)))
+
+
+@router.delete("/runs/{run_id}/files/{file_id}", response={204: None})
+def remove_file(request: HttpRequest, run_id: int, file_id: int) -> Status[None]:
+    """Take a metrics file out of a run again."""
+    uploads.remove(get_object_or_404(MetricsFile, pk=file_id, run=_ended(run_id)))
+    return Status(204, None)
+
+
+def _file_line(file: MetricsFile) -> MetricsFileLine:
+    metrics = [metric for metric, *_ in file.sources]
+    return MetricsFileLine(
+        id=file.pk, name=file.name, component=file.component, metrics=metrics, offset_s=file.offset_s
+    )
 
 
 def _ended(run_id: int) -> Run:

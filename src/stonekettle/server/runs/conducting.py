@@ -12,25 +12,26 @@ from django.utils import timezone
 
 from stonekettle.engine.conductor import FleetStatus
 from stonekettle.engine.lifecycle import RunState
-from stonekettle.meters.resources import Reading
+from stonekettle.meters.samples import Batch
+from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
-from stonekettle.server.runs import rules
+from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import AWAY, Watch, patiently
-from stonekettle.server.runs.models import Generator, MeterSecond, Run
+from stonekettle.server.runs.models import Generator, Run
 
 LOOK_S = 0.4
 GENERATOR_SILENCE_S = 8.0
 
 
 class DatabaseJournal:
-    """Keeps a run in the database. Readings wait in memory while it is away."""
+    """Keeps a run in the database. Samples wait in memory while it is away."""
 
     def __init__(self, run_id: int) -> None:
         self.run_id = run_id
         self._watch = Watch(LOOK_S)
         self._stopper: str | None = None
-        self._unsaved: list[MeterSecond] = []
+        self._unsaved: list[Batch] = []
 
     def move(self, state: RunState, cause: str) -> None:
         patiently(lambda: rules.move(self.run_id, state, cause))
@@ -41,10 +42,12 @@ class DatabaseJournal:
     def begun(self, at: float) -> None:
         self._update(begun_at=at)
 
-    def readings(self, second: int, readings: Sequence[Reading]) -> None:
-        rows = [asdict(reading) for reading in readings]
-        self._unsaved.append(MeterSecond(run_id=self.run_id, second=second, readings=rows))
+    def samples(self, batch: Batch) -> None:
+        self._unsaved.append(batch)
         self._save()
+
+    def metered(self, reports: Sequence[EndpointReport]) -> None:
+        self._update(meter_reports=[asdict(report) for report in reports])
 
     def stop_wanted(self) -> str | None:
         if self._watch.due():
@@ -70,7 +73,7 @@ class DatabaseJournal:
             pass  # kept in memory until the next look
 
     def _write(self) -> None:
-        MeterSecond.objects.bulk_create(self._unsaved, ignore_conflicts=True)
+        data.store(self.run_id, self._unsaved)
         self._unsaved = []
 
     def _update(self, **fields: object) -> None:

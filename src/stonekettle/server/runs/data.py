@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+import zlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, cast
 
+from django.db import transaction
 from django.db.models import Max
 
 from stonekettle.core.run_data import RunData
-from stonekettle.engine import records
+from stonekettle.engine import records, server_timing
 from stonekettle.engine.rollup import StoredSecond, assemble, unpack_histograms
 from stonekettle.engine.script import step_infos
-from stonekettle.meters.resources import Reading, series
-from stonekettle.server.runs.models import GeneratorSecond, MeterSecond, Run
+from stonekettle.meters import resources
+from stonekettle.meters.exposition import Kind
+from stonekettle.meters.samples import Batch, Readings, Samples, Source, unpack
+from stonekettle.plan.system import ResourceMapping
+from stonekettle.server.runs.models import GeneratorSecond, MeterScrape, MeterSeries, MetricsFile, Run
+from stonekettle.server.systems import pushes
 
 
 def seconds_stored(run: Run) -> int:
@@ -21,15 +28,78 @@ def seconds_stored(run: Run) -> int:
     return 0 if last is None else int(last) + 1
 
 
-def load(run: Run) -> RunData:
+@dataclass(frozen=True)
+class Measured:
+    """A run's measurements: what the core analyses, and every series the meters read."""
+
+    run: RunData
+    readings: Readings
+
+
+def load(run: Run) -> Measured:
     """Everything measured so far, but for the single requests."""
     plan = run.plan
     rows = GeneratorSecond.objects.filter(generator__run=run).values_list("generator__name", "rollup", "histograms")
     stored = [StoredSecond(name, rollup, unpack_histograms(bytes(histograms))) for name, rollup, histograms in rows]
     length = 1 + max((int(s.rollup["second"]) for s in stored), default=-1)
-    meters = MeterSecond.objects.filter(run=run).values_list("second", "readings")
-    readings = {second: [Reading(**r) for r in found] for second, found in meters}
-    return assemble(step_infos(plan), plan.profile, stored, series(readings, length), length)
+    told = server_timing.series(plan, [second.rollup for second in stored])
+    readings = _scraped(run).joined(told).joined(pushes.during(run, plan)).joined(_uploaded(run))
+    metered = resources.series(plan.system, readings, length, _mapped_by_files(run))
+    return Measured(assemble(step_infos(plan), plan.profile, stored, metered, length), readings)
+
+
+def store(run_id: int, batches: Sequence[Batch]) -> None:
+    """Keep batches of samples, and the series they are the first to name."""
+    new = [
+        MeterSeries(
+            run_id=run_id,
+            number=number,
+            component=source.component,
+            instance=source.instance,
+            metric=source.metric,
+            labels=dict(source.labels),
+            kind=source.kind,
+        )
+        for batch in batches
+        for number, source in batch.new
+    ]
+    chunks = [MeterScrape(run_id=run_id, scrape=b.scrape, chunk=zlib.compress(b.chunk, 1)) for b in batches]
+    with transaction.atomic():
+        MeterSeries.objects.bulk_create(new, ignore_conflicts=True)
+        MeterScrape.objects.bulk_create(chunks, ignore_conflicts=True)
+
+
+def _scraped(run: Run) -> Readings:
+    rows = MeterSeries.objects.filter(run=run).values_list(
+        "number", "component", "instance", "metric", "labels", "kind"
+    )
+    sources = {
+        number: Source(component, instance, metric, tuple(sorted(labels.items())), cast(Kind, kind))
+        for number, component, instance, metric, labels, kind in rows
+    }
+    chunks = MeterScrape.objects.filter(run=run).values_list("chunk", flat=True)
+    return unpack(sources, [zlib.decompress(chunk) for chunk in chunks])
+
+
+def _mapped_by_files(run: Run) -> dict[str, list[ResourceMapping]]:
+    """What the columns of uploaded files are resources of, by component."""
+    found: dict[str, list[ResourceMapping]] = {}
+    for file in MetricsFile.objects.filter(run=run).defer("chunk"):
+        for metric, _, _, resource, capacity in file.sources:
+            if resource is not None:
+                mapping = ResourceMapping(name=metric, kind=resource, metric=metric, capacity=capacity)
+                found.setdefault(file.component, []).append(mapping)
+    return found
+
+
+def _uploaded(run: Run) -> Iterator[Samples]:
+    for file in MetricsFile.objects.filter(run=run):
+        sources = {
+            number: Source(file.component, file.name, metric, tuple(sorted(labels.items())), kind)
+            for number, (metric, labels, kind, _, _) in enumerate(file.sources)
+        }
+        for item in unpack(sources, [zlib.decompress(file.chunk)]).series:
+            yield Samples(item.source, item.times - file.offset_s, item.values)
 
 
 def request_tables(run: Run) -> Iterator[Any]:

@@ -11,6 +11,7 @@ from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.server.experiments.models import Revision
+from stonekettle.server.systems.models import System
 
 STATES = [(state.value, state.value) for state in RunState]
 
@@ -29,9 +30,11 @@ class Run(models.Model):
     ``plan`` is the plan as it ran, addresses resolved. ``begun_at`` is the start of load in
     seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the leading
     worker's sign of life. ``result`` is the document of the findings, None before analysis.
+    ``meter_reports`` tells how every metrics address did, once load has ended.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
+    system = models.ForeignKey(System, models.SET_NULL, null=True, related_name="runs")
     state = models.CharField(max_length=12, choices=STATES, default=RunState.QUEUED.value)
     cause = models.TextField(default="")
     plan_document: models.JSONField[Any, Any] = models.JSONField()
@@ -46,6 +49,7 @@ class Run(models.Model):
     verdict = models.TextField(default="")
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
     analysis_version = models.PositiveIntegerField(null=True)
+    meter_reports: models.JSONField[Any, Any] = models.JSONField(default=list)
 
     objects = RunQuerySet.as_manager()
 
@@ -62,6 +66,11 @@ class Run(models.Model):
     @property
     def plan(self) -> Plan:
         return document.from_document(self.plan_document)
+
+    def seconds_told(self, name: str) -> int:
+        """In how many seconds responses told the time spent under this name."""
+        seconds = GeneratorSecond.objects.filter(generator__run=self, rollup__timings__has_key=name)
+        return seconds.values("second").distinct().count()
 
 
 class Transition(models.Model):
@@ -121,16 +130,55 @@ class GeneratorSecond(models.Model):
         return f"second {self.second} of {self.generator_id}"
 
 
-class MeterSecond(models.Model):
-    """What the meters read for one second of a run."""
+class MeterSeries(models.Model):
+    """One series of a run's catalogue: what the samples with its number are of."""
 
-    run = models.ForeignKey(Run, models.CASCADE, related_name="meter_seconds")
-    second = models.PositiveIntegerField()
-    readings: models.JSONField[Any, Any] = models.JSONField()
+    run = models.ForeignKey(Run, models.CASCADE, related_name="meter_series")
+    number = models.PositiveIntegerField()
+    component = models.CharField(max_length=80)
+    instance = models.CharField(max_length=300)
+    metric = models.CharField(max_length=500)
+    labels: models.JSONField[Any, Any] = models.JSONField()
+    kind = models.CharField(max_length=8)
 
     class Meta:
-        constraints = (models.UniqueConstraint(fields=["run", "second"], name="one_row_per_meter_second"),)
-        ordering = ("second",)
+        constraints = (models.UniqueConstraint(fields=["run", "number"], name="one_meter_series_per_number"),)
 
     def __str__(self) -> str:
-        return f"meters of run {self.run_id} at {self.second}"
+        return f"{self.metric} of {self.component}"
+
+
+class MeterScrape(models.Model):
+    """The samples of one round of scrapes (compressed)."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="meter_scrapes")
+    scrape = models.PositiveIntegerField()
+    chunk = models.BinaryField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["run", "scrape"], name="one_chunk_per_scrape"),)
+
+    def __str__(self) -> str:
+        return f"scrape {self.scrape} of run {self.run_id}"
+
+
+class MetricsFile(models.Model):
+    """Metrics of a component uploaded after the run, as read from a file.
+
+    ``sources`` and ``chunk`` hold its series and samples on the file's own clock, in seconds since
+    the run's start; ``offset_s`` is how far that clock is ahead.
+    """
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="metrics_files")
+    component = models.CharField(max_length=80)
+    name = models.CharField(max_length=200)
+    sources: models.JSONField[Any, Any] = models.JSONField()
+    chunk = models.BinaryField()
+    offset_s = models.FloatField(default=0.0)
+    added_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.name} of run {self.run_id}"

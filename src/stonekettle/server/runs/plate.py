@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 from ninja import Schema
 
 from stonekettle.core.histogram import percentiles_s
-from stonekettle.core.run_data import RunData
 from stonekettle.core.types import FloatArray
+from stonekettle.meters.figures import Figure, FigureKind, Pin, compute, title
+from stonekettle.meters.rates import MeterEvent, events
+from stonekettle.server.runs.data import Measured
 
 MAX_POINTS = 1500
 Column = list[float | None]
@@ -24,6 +27,34 @@ class ResourceColumn(Schema):
     servers: float
     utilisation: Column
     waiting: Column | None
+
+
+class PinLine(Schema):
+    label: str
+    values: Column
+
+
+class PinRow(Schema):
+    """A pinned figure as a row: lines, or for a spread its buckets' shares (``spread[b][i]`` with the
+    upper ``bounds``, null for unbounded). Without either, the run has not its metric."""
+
+    title: str
+    component: str
+    metric: str
+    figure: FigureKind
+    unit: str
+    lines: list[PinLine]
+    bounds: Column
+    spread: list[Column]
+
+
+class EventMark(Schema):
+    """Something a meter showed: an instance's restart, a counter's reset, a silence until ``until``."""
+
+    t: float
+    kind: str
+    text: str
+    until: float | None
 
 
 class Plate(Schema):
@@ -44,10 +75,13 @@ class Plate(Schema):
     p99: Column
     generator_cpu: Column
     resources: list[ResourceColumn]
+    pins: list[PinRow]
+    events: list[EventMark]
 
 
-def draw(run: RunData) -> Plate:
+def draw(measured: Measured, pins: Sequence[Pin] = ()) -> Plate:
     """Merge seconds into bins: means of levels, rates of counts, percentiles of merged histograms."""
+    run = measured.run
     n = run.seconds
     width = max(1, math.ceil(n / MAX_POINTS))
     bins = math.ceil(n / width)
@@ -91,4 +125,33 @@ def draw(run: RunData) -> Plate:
             )
             for r in run.resources
         ],
+        pins=[
+            _row(compute(pin, measured.readings, run.succeeded.astype(np.float64)), title(pin, measured.readings), mean)
+            for pin in pins
+        ],
+        events=[_mark(event) for event in events(measured.readings) if 0 <= event.second <= n],
     )
+
+
+def _row(figure: Figure, name: str, mean: Callable[[FloatArray], Column]) -> PinRow:
+    pin = figure.pin
+    return PinRow(
+        title=name,
+        component=pin.component,
+        metric=pin.metric,
+        figure=pin.figure,
+        unit=figure.unit,
+        lines=[PinLine(label=line.label, values=mean(line.values)) for line in figure.lines],
+        bounds=[bound if math.isfinite(bound) else None for bound in figure.bounds],
+        spread=[] if figure.shares is None else [mean(share) for share in figure.shares],
+    )
+
+
+def _mark(event: MeterEvent) -> EventMark:
+    where = f"{event.component} ({event.instance})"
+    text = {
+        "restart": f"{where} restarted",
+        "reset": f"{where}: the counter {event.metric} began anew",
+        "silence": f"{where} answered no scrape for {(event.until or event.second) - event.second:.0f} s",
+    }[event.kind]
+    return EventMark(t=event.second, kind=event.kind, text=text, until=event.until)

@@ -9,6 +9,8 @@ from django.db import transaction
 from django.utils import timezone
 
 from stonekettle.engine.lifecycle import ENDED, RunState, check_move
+from stonekettle.plan import document
+from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs.models import Run, Transition
@@ -27,10 +29,11 @@ def start(experiment: Experiment, user: User | None) -> Run:
     busy = Run.objects.in_progress().first()
     if busy is not None:
         raise Conflict(f"Run {busy.pk} is still {busy.state}. Wait for its end, or stop it first.")
-    revision = experiment.current
+    plan = experiments.current_plan(experiment)
     run = Run.objects.create(
-        revision=revision,
-        plan_document=revision.document,
+        revision=experiment.current,
+        system=experiment.system,
+        plan_document=document.to_document(plan),
         requested_by=user,
         cause="Waiting for a worker.",
     )

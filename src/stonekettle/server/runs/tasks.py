@@ -15,6 +15,7 @@ from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import patiently
 from stonekettle.server.runs.models import Generator, Run
+from stonekettle.server.systems import pushes
 
 log = logging.getLogger(__name__)
 
@@ -57,6 +58,13 @@ def fail_abandoned(timestamp: int) -> None:
         cause = f"The worker that led the run was lost; data reach to second {at}."
         log.warning("run %s: %s", run.pk, cause)
         _end(run.pk, Ending(RunState.FAILED, cause, at > 0))
+
+
+@app.periodic(cron="17 * * * *")
+@app.task(queue="conductor", queueing_lock="forget_old_pushes")
+def forget_old_pushes(timestamp: int) -> None:
+    """Pushed metrics are kept for two weeks; those of a run are read from them again and again."""
+    pushes.forget_old()
 
 
 def _end(run_id: int, ending: Ending) -> None:

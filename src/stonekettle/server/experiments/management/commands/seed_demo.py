@@ -1,4 +1,4 @@
-"""Brings the database up to date, then seeds the example experiments and a user to sign in as.
+"""Brings the database up to date, then seeds the example system, its experiments and a user to sign in as.
 
 Migrations and seeding share one process, since starting it is most of what they take. What is there
 already is left alone.
@@ -6,6 +6,7 @@ already is left alone.
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from django.conf import settings
@@ -13,10 +14,13 @@ from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
+from stonekettle.plan import document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.systems import rules as systems
 
 EXAMPLES = ("quick.yaml", "quillport.yaml")
+_SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 
 class Command(BaseCommand):
@@ -35,5 +39,8 @@ class Command(BaseCommand):
             user = users.create_user(options["user"], password=options["password"])
         if options["no_demo"] or Experiment.objects.exists():
             return
-        for name in EXAMPLES:
-            rules.create((settings.ROOT / "examples" / name).read_text(), user)
+        sources = [(settings.ROOT / "examples" / name).read_text() for name in EXAMPLES]
+        described = document.to_document(document.read(sources[-1]))["system"]
+        systems.create(described, user)
+        for source in sources:
+            rules.create(_SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1), user)

@@ -1,0 +1,184 @@
+"""One address that answers metrics: asked safely, read fast, its clock compared with ours.
+
+Every connection is checked before it is made and once it stands: neither a redirect nor a name that
+changes its address leads to a place that is not allowed.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from email.utils import parsedate_to_datetime
+from socket import SOCK_STREAM, getaddrinfo, socket
+from statistics import fmean
+from urllib.parse import urljoin, urlsplit
+
+import urllib3
+from urllib3.connection import HTTPConnection, HTTPSConnection
+
+from stonekettle.meters.exposition import ExpositionError, Page, PageReader
+from stonekettle.plan.system import Component, Credentials, Meter
+
+MAX_PAGE = 8_000_000
+MAX_REDIRECTS = 3
+ACCEPT = "application/openmetrics-text; version=1.0.0, text/plain; version=0.0.4; q=0.5"
+DATE_EVERY = 10
+"""One answer in so many has its date looked at; a date is only good to a second."""
+
+Allow = Callable[[str], bool]
+"""Whether this numeric address may be connected to."""
+
+
+class MeterError(Exception):
+    """A meter that does not report; the message says which and why."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One page at a moment (monotonic seconds)."""
+
+    at: float
+    page: Page
+
+
+def guarded_http(allow: Allow, hosts: int = 10) -> urllib3.PoolManager:
+    """A client whose connections go only where ``allow`` lets them."""
+
+    def check(address: str) -> None:
+        if not allow(address):
+            raise MeterError(f"{address} is not an allowed address")
+
+    def connected(connection: HTTPConnection, connect: Callable[[], socket]) -> socket:
+        try:
+            found = getaddrinfo(connection.host, connection.port, type=SOCK_STREAM)
+        except OSError as error:
+            raise MeterError(f"the host {connection.host!r} cannot be found") from error
+        for entry in found:
+            check(str(entry[4][0]))
+        sock = connect()
+        try:
+            check(str(sock.getpeername()[0]))  # the name may have another address by now
+        except MeterError:
+            sock.close()
+            raise
+        return sock
+
+    class GuardedHttp(HTTPConnection):
+        def _new_conn(self) -> socket:
+            return connected(self, super()._new_conn)
+
+    class GuardedHttps(HTTPSConnection):
+        def _new_conn(self) -> socket:
+            return connected(self, super()._new_conn)
+
+    class HttpPool(urllib3.HTTPConnectionPool):
+        ConnectionCls = GuardedHttp
+
+    class HttpsPool(urllib3.HTTPSConnectionPool):
+        ConnectionCls = GuardedHttps
+
+    manager = urllib3.PoolManager(num_pools=max(10, hosts), maxsize=2, retries=False)
+    manager.pool_classes_by_scheme = {"http": HttpPool, "https": HttpsPool}
+    return manager
+
+
+class Endpoint:
+    """An instance of a component at an address."""
+
+    def __init__(self, component: Component, meter: Meter, url: str, http: urllib3.PoolManager) -> None:
+        self.component, self.url = component, url
+        self.instance = urlsplit(url).netloc.rpartition("@")[2]
+        self.reader = PageReader(meter.labels)
+        self.answered = self.missed = 0
+        self.last_fault = ""
+        self._http = http
+        self._headers = {"Accept": ACCEPT, **_authorisation(meter.credentials)}
+        self._offsets: deque[float] = deque(maxlen=60)
+
+    @property
+    def clock_offset_s(self) -> float | None:
+        """How far its clock is ahead of ours, good to about a second; None before it told a date."""
+        return fmean(self._offsets) if self._offsets else None
+
+    def read(self, timeout: float) -> Reading:
+        """Its page now. Raises :class:`MeterError`."""
+        try:
+            reading = self._read(timeout)
+        except MeterError as error:
+            self.missed += 1
+            self.last_fault = str(error)
+            raise MeterError(f"the meter of {self.component.name} at {self.url}: {error}") from error
+        self.answered += 1
+        return reading
+
+    def _read(self, timeout: float) -> Reading:
+        before, wall = time.monotonic(), time.time()
+        answer, body = self._get(timeout)
+        at = (before + time.monotonic()) / 2
+        if answer.status != 200:
+            raise MeterError(_status_text(answer.status))
+        if len(self._offsets) == 0 or self.answered % DATE_EVERY == 0:
+            self._note_date(answer.headers.get("Date"), wall + at - before)
+        try:
+            page = self.reader.read(body.decode("utf-8", "replace"), answer.headers.get("Content-Type", ""))
+        except ExpositionError as error:
+            raise MeterError(str(error)) from error
+        return Reading(at, page)
+
+    def _get(self, timeout: float) -> tuple[urllib3.BaseHTTPResponse, bytes]:
+        url, headers = self.url, self._headers
+        for _ in range(MAX_REDIRECTS + 1):
+            try:
+                answer = self._http.request(
+                    "GET", url, headers=headers, timeout=timeout, redirect=False, preload_content=False
+                )
+                try:
+                    body = answer.read(MAX_PAGE + 1)
+                finally:
+                    answer.release_conn()
+            except urllib3.exceptions.HTTPError as error:
+                raise MeterError(f"it does not answer: {_reason(error)}") from error
+            if len(body) > MAX_PAGE:
+                answer.close()
+                raise MeterError(f"its page is over {MAX_PAGE // 1_000_000} MB; let it tell less")
+            target = answer.headers.get("Location")
+            if answer.status not in (301, 302, 303, 307, 308) or not target:
+                return answer, body
+            following = urljoin(url, target)
+            if urlsplit(following).scheme not in ("http", "https"):
+                raise MeterError(f"it redirects to {following}, which is no web address")
+            if urlsplit(following).netloc != urlsplit(url).netloc:
+                headers = {"Accept": ACCEPT}  # credentials are for the host they were given for
+            url = following
+        raise MeterError(f"it redirects more than {MAX_REDIRECTS} times")
+
+    def _note_date(self, date: str | None, now: float) -> None:
+        try:
+            told = parsedate_to_datetime(date or "").timestamp()
+        except ValueError:
+            return
+        self._offsets.append(told + 0.5 - now)
+
+
+def _authorisation(credentials: Credentials | None) -> dict[str, str]:
+    if credentials is None:
+        return {}
+    if credentials.bearer is not None:
+        return {"Authorization": f"Bearer {credentials.bearer}"}
+    basic = urllib3.make_headers(basic_auth=f"{credentials.user}:{credentials.password or ''}")
+    return {"Authorization": basic["authorization"]}
+
+
+def _status_text(status: int) -> str:
+    if status in (401, 403):
+        return f"it answers with status {status}: the credentials are missing or wrong"
+    return f"it answers with status {status}"
+
+
+def _reason(error: urllib3.exceptions.HTTPError) -> str:
+    """The last words of the chain: what went wrong, without the client's own objects."""
+    inner = getattr(error, "reason", None)
+    text = str(inner if isinstance(inner, Exception) else error)
+    return text.rpartition(": ")[2].rstrip(".") if ">: " in text or "): " in text else text

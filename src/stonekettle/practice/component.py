@@ -1,0 +1,207 @@
+"""A component of the practice system at work: its instances, their counters, their metrics page."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from bisect import bisect_left
+from collections import Counter
+from collections.abc import Callable, Iterator
+from random import Random
+
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
+from prometheus_client.registry import Collector
+
+from stonekettle.practice.config import CACHE_HIT_COST, Component, Visit
+from stonekettle.practice.station import Pool, Servers
+
+LATENCY_BOUNDS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0)
+BLOCK_BYTES = (4_096, 8_192, 16_384, 65_536, 262_144)
+_BLOCK_WEIGHTS = {"read": (6, 30, 8, 3, 1), "write": (10, 16, 12, 8, 4)}
+MEGABYTE = 1e6
+VISIT_BYTES = 900
+"""What an inner component answers, on the wire."""
+
+Draws = tuple[Callable[[], float], Callable[[], float] | None]
+
+
+class Refused(Exception):
+    """A component is over its limit, or the instance asked is restarting: it answers 503 at once."""
+
+
+class Spread:
+    """Counts of values under upper bounds, as a metrics page tells them."""
+
+    def __init__(self, bounds: tuple[float, ...]) -> None:
+        self.bounds = bounds
+        self.counts = [0] * (len(bounds) + 1)
+        self.sum = 0.0
+
+    def add(self, value: float) -> None:
+        self.counts[bisect_left(self.bounds, value)] += 1
+        self.sum += value
+
+    def cumulative(self) -> list[tuple[str, float]]:
+        found: list[tuple[str, float]] = []
+        so_far = 0
+        for bound, count in zip((*map(str, self.bounds), "+Inf"), self.counts, strict=True):
+            so_far += count
+            found.append((bound, so_far))
+        return found
+
+
+class LiveInstance(Collector):
+    """One instance: what it counted since it started, and whether it is up.
+
+    Its servers may be its own, or its even share of the component's.
+    """
+
+    def __init__(self, component: LiveComponent, number: int) -> None:
+        self.component, self.number = component, number
+        self.inside = 0
+        self.up_at = 0.0
+        self._begin()
+
+    def _begin(self) -> None:
+        self.started_at = time.time()
+        self.counts: Counter[str] = Counter()
+        self.latency = {op: Spread(LATENCY_BOUNDS_S) for op in ("read", "write")}
+        self.blocks = {op: Spread(BLOCK_BYTES) for op in ("read", "write")}
+        self.leaked = 0.0
+        self._cpu_before, self._disk_before = self._busy()
+
+    @property
+    def is_up(self) -> bool:
+        return self.component.clock() >= self.up_at
+
+    @property
+    def memory_used(self) -> float:
+        config = self.component.config
+        return (0.3 * config.memory_mb + 0.4 * self.inside) * MEGABYTE + self.leaked
+
+    def leak(self) -> None:
+        """Lose some memory with every request; when it is full, crash and start anew."""
+        config = self.component.config
+        self.leaked += config.leak_kb * 1000
+        if self.leaked and self.memory_used >= config.memory_mb * MEGABYTE:
+            self.up_at = self.component.clock() + config.restart_s
+            self._begin()
+
+    def _busy(self) -> tuple[float, float]:
+        cpu, disk, share = self.component.servers_of(self.number)
+        now = self.component.clock()
+        return cpu.busy_seconds(now) / share, disk.busy_seconds(now) / share if disk else 0.0
+
+    def collect(self) -> Iterator[Metric]:
+        config, counts, instances = self.component.config, self.counts, self.component.config.instances
+        cpu, disk = self._busy()
+        yield GaugeMetricFamily("process_start_time_seconds", "Start of the process", self.started_at)
+        yield CounterMetricFamily("quillport_cpu_seconds", "Busy seconds of all cores", cpu - self._cpu_before)
+        yield GaugeMetricFamily("quillport_cpu_cores", "Cores", config.cpus)
+        yield GaugeMetricFamily("quillport_memory_used_bytes", "Memory in use", self.memory_used)
+        yield GaugeMetricFamily("quillport_memory_limit_bytes", "Memory", config.memory_mb * MEGABYTE)
+        if config.disks:
+            busy = disk - self._disk_before
+            yield CounterMetricFamily("quillport_disk_busy_seconds", "Busy seconds of all disks", busy)
+            yield GaugeMetricFamily("quillport_disk_devices", "Disks", config.disks)
+            yield _histogram(
+                "quillport_disk_latency_seconds", "Time of a disk operation, waiting included", self.latency
+            )
+            yield _histogram("quillport_disk_block_bytes", "Size of a disk operation", self.blocks)
+        if pool := self.component.pool:
+            in_use, limit, waiting = pool.in_use / instances, pool.limit / instances, pool.waiting / instances
+            yield GaugeMetricFamily("quillport_pool_connections_in_use", "Connections in use", in_use)
+            yield GaugeMetricFamily("quillport_pool_connections_limit", "Connections allowed", limit)
+            yield GaugeMetricFamily("quillport_pool_connections_waiting", "Requests waiting for one", waiting)
+        if config.cache_hits is not None:
+            yield CounterMetricFamily("quillport_cache_hits", "Answers found in the cache", counts["hits"])
+            yield CounterMetricFamily("quillport_cache_misses", "Answers not in the cache", counts["misses"])
+        if config.answers_queries:
+            yield CounterMetricFamily("quillport_queries", "Database queries", counts["queries"])
+        yield CounterMetricFamily("quillport_network_sent_bytes", "Bytes sent", counts["sent"])
+        yield GaugeMetricFamily("quillport_requests_inside", "Requests inside", self.inside)
+        yield CounterMetricFamily("quillport_requests", "Requests answered", counts["served"])
+        yield CounterMetricFamily("quillport_requests_refused", "Requests refused", counts["refused"])
+
+
+class LiveComponent:
+    """A component's simulated capacity, shared by its instances or, with a slow one, divided."""
+
+    def __init__(self, config: Component, clock: Callable[[], float], random: Random) -> None:
+        self.config, self.clock, self._random = config, clock, random
+        self._divided = config.slow_factor != 1.0
+        sets, share = (config.instances, 1) if self._divided else (1, config.instances)
+        self._cpu = [Servers(config.cpus * share) for _ in range(sets)]
+        self._disk = [Servers(config.disks * share) for _ in range(sets)] if config.disks else None
+        self.pool = Pool(config.pool) if config.pool is not None else None
+        self.inside = 0
+        self._turn = 0
+        self.instances = [LiveInstance(self, number) for number in range(config.instances)]
+
+    def servers_of(self, number: int) -> tuple[Servers, Servers | None, int]:
+        """An instance's cpu, its disk, and among how many they are shared."""
+        place = number if self._divided else 0
+        share = 1 if self._divided else self.config.instances
+        return self._cpu[place], self._disk[place] if self._disk else None, share
+
+    def enter(self) -> LiveInstance:
+        """The instance whose turn it is. Raises :class:`Refused`."""
+        instance = self.instances[self._turn % len(self.instances)]
+        self._turn += 1
+        limit = self.config.refuse_over
+        if not instance.is_up or (limit is not None and self.inside >= limit):
+            instance.counts["refused"] += 1
+            raise Refused(self.config.name)
+        self.inside += 1
+        instance.inside += 1
+        return instance
+
+    def leave(self, instance: LiveInstance, sent: int) -> None:
+        self.inside -= 1
+        instance.inside -= 1
+        instance.counts["served"] += 1
+        instance.counts["sent"] += sent
+        instance.leak()
+
+    async def serve(self, instance: LiveInstance, visit: Visit, draws: Draws, at: float, op: str) -> float:
+        """One visit that arrives at ``at``; when it ends (loop seconds)."""
+        cpu, disk, _ = self.servers_of(instance.number)
+        slow = self.config.slow_factor if self._divided and instance.number == len(self.instances) - 1 else 1.0
+        if self.pool is not None:
+            at = await self.pool.enter(at)
+        try:
+            at = await self._sleep_until(cpu.serve(at, draws[0]() * slow * self._cache_factor(instance)))
+            instance.counts["queries"] += visit.queries
+            if disk is not None and draws[1] is not None:
+                arrived = at
+                at = await self._sleep_until(disk.serve(at, draws[1]() * slow))
+                instance.latency[op].add(at - arrived)
+                instance.blocks[op].add(self._random.choices(BLOCK_BYTES, _BLOCK_WEIGHTS[op])[0])
+        finally:
+            if self.pool is not None:
+                self.pool.leave(at)
+        return at
+
+    def _cache_factor(self, instance: LiveInstance) -> float:
+        """How much longer than the mean this answer takes; hits and misses keep the mean."""
+        hits = self.config.cache_hits
+        if hits is None:
+            return 1.0
+        if self._random.random() < hits:
+            instance.counts["hits"] += 1
+            return CACHE_HIT_COST
+        instance.counts["misses"] += 1
+        return (1 - hits * CACHE_HIT_COST) / (1 - hits)
+
+    async def _sleep_until(self, end: float) -> float:
+        delay = end - self.clock()
+        if delay > 0:
+            await asyncio.sleep(delay)
+        return end
+
+
+def _histogram(name: str, text: str, by_op: dict[str, Spread]) -> Metric:
+    family = HistogramMetricFamily(name, text, labels=["op"])
+    for op, spread in by_op.items():
+        family.add_metric([op], spread.cumulative(), spread.sum)
+    return family

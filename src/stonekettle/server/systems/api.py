@@ -1,0 +1,234 @@
+"""Systems over HTTP."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Field, Router, Schema, Status
+
+from stonekettle.meters.figures import FigureKind
+from stonekettle.meters.otlp import OtlpError
+from stonekettle.plan import checking, system_document
+from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.server import problems
+from stonekettle.server.runs import shelf as shelves
+from stonekettle.server.runs.models import Run
+from stonekettle.server.systems import pushes, rules
+from stonekettle.server.systems.checks import MeterCheck, check
+from stonekettle.server.systems.models import System
+
+router = Router(tags=["systems"])
+MAX_PINS = 24
+
+
+class PinBody(Schema):
+    """A figure of a metric that the system's plates show."""
+
+    component: str
+    metric: str
+    figure: FigureKind
+    other_component: str = ""
+    other_metric: str = ""
+
+
+class Reference(Schema):
+    id: int
+    name: str
+
+
+class SystemLine(Schema):
+    id: int
+    name: str
+    base_url: str
+    components: list[str]
+    meters: int
+    archived: bool
+    changed_at: datetime
+    last_run_id: int | None
+    experiments: list[Reference]
+
+
+class SystemDetail(SystemLine):
+    """``document`` is the system's own document, its secrets replaced by "(kept)"."""
+
+    document: dict[str, Any]
+    can_undo: bool
+    can_redo: bool
+    token_hint: str
+    pins: list[PinBody]
+
+
+class NewSystem(Schema):
+    """A system from a document's text (YAML or JSON), or an empty one."""
+
+    source: str | None = Field(default=None, max_length=MAX_BYTES)
+
+
+class SystemBody(Schema):
+    document: dict[str, Any]
+
+
+class ArchiveBody(Schema):
+    archived: bool
+
+
+class PinsBody(Schema):
+    pins: list[PinBody] = Field(max_length=MAX_PINS)
+
+
+class Token(Schema):
+    """A push token, told this once."""
+
+    token: str
+
+
+class Created(Schema):
+    id: int
+
+
+@router.get("/systems", response=list[SystemLine])
+def list_systems(request: HttpRequest, archived: bool = False) -> list[SystemLine]:
+    """All systems by name, those in use or the archived ones."""
+    systems = System.objects.filter(archived_at__isnull=not archived).prefetch_related("experiments")
+    return [SystemLine(**_line(system)) for system in systems]
+
+
+@router.post("/systems", response={201: Created})
+def create_system(request: HttpRequest, body: NewSystem) -> Status[Created]:
+    """A system from a document, or an empty one to fill in."""
+    source = None
+    if body.source is not None:
+        source = system_document.to_document(system_document.read(body.source))
+    return Status(201, Created(id=rules.create(source, _user(request)).pk))
+
+
+@router.get("/systems/{system_id}", response=SystemDetail)
+def get_system(request: HttpRequest, system_id: int) -> SystemDetail:
+    return _detail(_system(system_id))
+
+
+@router.put("/systems/{system_id}", response=SystemDetail)
+def save_system(request: HttpRequest, system_id: int, body: SystemBody) -> SystemDetail:
+    """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
+    rules.save(_system(system_id), body.document, _user(request))
+    return _detail(_system(system_id))
+
+
+@router.post("/systems/{system_id}/undo", response=SystemDetail)
+def undo(request: HttpRequest, system_id: int) -> SystemDetail:
+    """The revision before becomes the one in force."""
+    return _detail(rules.undo(_system(system_id)))
+
+
+@router.post("/systems/{system_id}/redo", response=SystemDetail)
+def redo(request: HttpRequest, system_id: int) -> SystemDetail:
+    """Take the last undo back."""
+    return _detail(rules.redo(_system(system_id)))
+
+
+@router.post("/systems/{system_id}/duplicate", response={201: Created})
+def duplicate(request: HttpRequest, system_id: int) -> Status[Created]:
+    return Status(201, Created(id=rules.duplicate(_system(system_id), _user(request)).pk))
+
+
+@router.post("/systems/{system_id}/archive", response=SystemDetail)
+def archive(request: HttpRequest, system_id: int, body: ArchiveBody) -> SystemDetail:
+    """Put a system out of the way, or bring it back."""
+    rules.archive(_system(system_id), body.archived)
+    return _detail(_system(system_id))
+
+
+@router.post("/systems/{system_id}/token", response=Token)
+def new_token(request: HttpRequest, system_id: int) -> Token:
+    """A new token for pushing metrics; the one before stops working."""
+    return Token(token=rules.new_token(_system(system_id)))
+
+
+@router.get("/systems/{system_id}/system.yaml")
+def download_system(request: HttpRequest, system_id: int) -> HttpResponse:
+    """The document as YAML, without its secrets."""
+    system = _system(system_id)
+    text = checking.to_yaml(system_document.masked(system.current.document))
+    headers = {"Content-Disposition": 'attachment; filename="system.yaml"'}
+    return HttpResponse(text, content_type="application/yaml", headers=headers)
+
+
+@router.get("/systems/{system_id}/meters", response=list[MeterCheck])
+def check_meters(request: HttpRequest, system_id: int) -> list[MeterCheck]:
+    """Ask every meter now."""
+    return check(_system(system_id))
+
+
+@router.get("/systems/{system_id}/metrics", response=shelves.Shelf)
+def get_shelf(request: HttpRequest, system_id: int) -> shelves.Shelf:
+    """Every metric of the system's last run that has any."""
+    return shelves.of(_last_run(_system(system_id)))
+
+
+@router.put("/systems/{system_id}/pins", response=list[PinBody])
+def save_pins(request: HttpRequest, system_id: int, body: PinsBody) -> list[PinBody]:
+    """What the system's plates show beside its resources."""
+    kept = [pin.model_dump() for pin in body.pins]
+    System.objects.filter(pk=_system(system_id).pk).update(pins=kept)
+    return body.pins
+
+
+@router.post("/systems/{system_id}/v1/metrics", auth=None)
+def push_metrics(request: HttpRequest, system_id: int) -> HttpResponse:
+    """Receive metrics (OTLP over HTTP, protobuf or JSON) with the system's token as bearer."""
+    system = System.objects.filter(pk=system_id).first()
+    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
+    if system is None or scheme.lower() != "bearer" or not rules.is_token(system, token.strip()):
+        return problems.problem(401, "Not signed in", "Send the system's token: 'Authorization: Bearer kettle-…'.")
+    content_type = request.headers.get("Content-Type", "")
+    try:
+        pushes.keep(system, request.body, content_type, request.headers.get("Content-Encoding", ""))
+    except OtlpError as error:
+        return problems.problem(400, "Not OTLP metrics", f"{str(error)[0].upper()}{str(error)[1:]}.")
+    if "json" in content_type:
+        return HttpResponse("{}", content_type="application/json")
+    return HttpResponse(b"", content_type="application/x-protobuf")
+
+
+def _system(system_id: int) -> System:
+    return get_object_or_404(System, pk=system_id)
+
+
+def _user(request: HttpRequest) -> User | None:
+    return request.user if request.user.is_authenticated else None
+
+
+def _last_run(system: System) -> Run | None:
+    return Run.objects.filter(system=system, begun_at__isnull=False).first()
+
+
+def _line(system: System) -> dict[str, Any]:
+    document = system.current.document
+    components = document.get("components", [])
+    last = _last_run(system)
+    return {
+        "id": system.pk,
+        "name": system.name,
+        "base_url": document["base_url"],
+        "components": [component["name"] for component in components],
+        "meters": sum(len(component.get("meters", [])) for component in components),
+        "archived": system.archived_at is not None,
+        "changed_at": system.changed_at,
+        "last_run_id": last.pk if last else None,
+        "experiments": [{"id": e.pk, "name": e.name} for e in system.experiments.all()],
+    }
+
+
+def _detail(system: System) -> SystemDetail:
+    return SystemDetail(
+        **_line(system),
+        document=system_document.masked(system.current.document),
+        can_undo=system.position > 1,
+        can_redo=system.revisions.filter(number__gt=system.position).exists(),
+        token_hint=system.token_hint,
+        pins=[PinBody(**pin) for pin in system.pins],
+    )

@@ -1,0 +1,115 @@
+/** Queries and changes of systems. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { api, body, type Schemas } from './client'
+
+const CHECK_EVERY_MS = 5_000
+
+export type Pin = Schemas['PinBody']
+export type MeterCheck = Schemas['MeterCheck']
+export type ShelfMetric = Schemas['ShelfMetric']
+export type SystemDetail = Schemas['SystemDetail']
+
+/** The path parameters of a system's addresses. */
+const at = (id: MaybeRefOrGetter<number>) => ({ path: { system_id: toValue(id) } })
+
+export function useSystems(archived: MaybeRefOrGetter<boolean> = false) {
+  return useQuery({
+    queryKey: computed(() => ['systems', toValue(archived)]),
+    queryFn: () =>
+      body(api.GET('/api/systems', { params: { query: { archived: toValue(archived) } } })),
+  })
+}
+
+export function useSystem(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['system', toValue(id)]),
+    queryFn: () => body(api.GET('/api/systems/{system_id}', { params: at(id) })),
+  })
+}
+
+/** What every meter says, asked again every few seconds while somebody looks. */
+export function useMeters(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['system', toValue(id), 'meters']),
+    queryFn: () => body(api.GET('/api/systems/{system_id}/meters', { params: at(id) })),
+    refetchInterval: CHECK_EVERY_MS,
+  })
+}
+
+export function useShelf(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['system', toValue(id), 'metrics']),
+    queryFn: () => body(api.GET('/api/systems/{system_id}/metrics', { params: at(id) })),
+    staleTime: 30_000,
+  })
+}
+
+/** A change of a system whose answer is the system as it is now. */
+function useChange<T>(id: number, change: (given: T) => Promise<SystemDetail>) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: change,
+    onSuccess: (detail) => {
+      client.setQueryData(['system', id], detail)
+      void client.invalidateQueries({ queryKey: ['systems'] })
+      void client.invalidateQueries({ queryKey: ['system', id, 'meters'] })
+    },
+  })
+}
+
+export function useSaveSystem(id: number) {
+  return useChange(id, (document: Record<string, unknown>) =>
+    body(api.PUT('/api/systems/{system_id}', { params: at(id), body: { document } })),
+  )
+}
+
+export function useStep(id: number) {
+  return useChange(id, (way: 'undo' | 'redo') =>
+    way === 'undo'
+      ? body(api.POST('/api/systems/{system_id}/undo', { params: at(id) }))
+      : body(api.POST('/api/systems/{system_id}/redo', { params: at(id) })),
+  )
+}
+
+export function useArchive(id: number) {
+  return useChange(id, (archived: boolean) =>
+    body(api.POST('/api/systems/{system_id}/archive', { params: at(id), body: { archived } })),
+  )
+}
+
+export function useCreateSystem() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (source: string | null) => body(api.POST('/api/systems', { body: { source } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['systems'] }),
+  })
+}
+
+export function useDuplicate(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/systems/{system_id}/duplicate', { params: at(id) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['systems'] }),
+  })
+}
+
+export function useNewToken(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/systems/{system_id}/token', { params: at(id) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['system', id] }),
+  })
+}
+
+export function useSavePins(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (pins: Pin[]) =>
+      body(api.PUT('/api/systems/{system_id}/pins', { params: at(id), body: { pins } })),
+    onMutate: (pins) =>
+      client.setQueryData<SystemDetail>(['system', id], (old) => (old ? { ...old, pins } : old)),
+    onError: () => client.invalidateQueries({ queryKey: ['system', id] }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['plate'] }),
+  })
+}

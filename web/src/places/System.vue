@@ -1,0 +1,210 @@
+<script setup lang="ts">
+import { computed, nextTick, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { useArchive, useDuplicate, useMeters } from '@/api/systems'
+import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
+import Action from '@/ui/Action.vue'
+import Field from '@/ui/Field.vue'
+import Loading from '@/ui/Loading.vue'
+import Problem from '@/ui/Problem.vue'
+import { together } from '@/ui/meterState'
+import { useShortcuts } from '@/ui/shortcuts'
+import ComponentForm from './system/ComponentForm.vue'
+import PushToken from './system/PushToken.vue'
+import SystemHeader from './system/SystemHeader.vue'
+import { useDocument } from './system/document'
+
+const props = defineProps<{ id: number }>()
+const router = useRouter()
+const document = useDocument(props.id)
+const { doc, system, saving, faults, faultAt, commit, go } = document
+const meters = useMeters(() => props.id)
+const duplicate = useDuplicate(props.id)
+const archive = useArchive(props.id)
+const open = ref<string | null>(null)
+
+const checks = computed(() => meters.data.value ?? [])
+const components = computed(() => doc.value?.components ?? [])
+const states = computed(
+  () =>
+    new Map<string, MapState>(
+      components.value.map((c) => {
+        const own = checks.value.filter((check) => check.component === c.name)
+        const live = new Set(
+          own.filter((k) => k.state === 'reports' && k.instance).map((k) => k.instance),
+        )
+        const described = c.instances ?? 1
+        const instances = live.size
+          ? `${live.size} of ${described} instance${described === 1 ? '' : 's'}`
+          : `${described} instance${described === 1 ? '' : 's'} described`
+        return [c.name, { state: meters.isPending.value ? 'asking' : together(own), instances }]
+      }),
+    ),
+)
+const summary = computed(() => {
+  const sources = checks.value.filter((c) => c.state !== 'waiting')
+  const good = sources.filter((c) => c.state === 'reports').length
+  if (!components.value.length) return 'No component is described yet.'
+  if (!checks.value.length) return 'No component has a meter yet.'
+  return `${good} of ${sources.length} sources report.`
+})
+const unmetered = computed(() =>
+  components.value.filter((c) => !c.meters?.length).map((c) => c.name),
+)
+const pushes = computed(() => components.value.some((c) => c.meters?.some((m) => m.otlp)))
+const archived = computed(() => system.data.value?.archived ?? false)
+
+async function show(name: string) {
+  open.value = name
+  await nextTick()
+  const index = components.value.findIndex((c) => c.name === name)
+  window.document.getElementById(`component-${index}`)?.scrollIntoView({ behavior: 'smooth' })
+}
+function addComponent() {
+  if (!doc.value) return
+  const names = new Set(components.value.map((c) => c.name))
+  let number = components.value.length + 1
+  while (names.has(`component-${number}`)) number += 1
+  const name = `component-${number}`
+  doc.value.components = [...components.value, { name }]
+  open.value = name
+  void commit()
+}
+function removeComponent(index: number) {
+  const gone = components.value[index]?.name
+  doc.value?.components?.splice(index, 1)
+  for (const c of components.value) c.calls = c.calls?.filter((name) => name !== gone)
+  void commit()
+}
+async function copy() {
+  const made = await duplicate.mutateAsync()
+  await router.push(`/systems/${made.id}`)
+}
+useShortcuts([
+  { keys: 'U', says: 'Undo the last change', act: () => void go('undo') },
+  { keys: 'R', says: 'Redo it', act: () => void go('redo') },
+])
+</script>
+
+<template>
+  <Loading v-if="system.isPending.value" what="the system" />
+  <Problem v-else-if="system.isError.value && !doc" :error="system.error.value" />
+  <div v-else-if="doc && system.data.value" class="grid gap-8 lg:grid-cols-[2fr_1fr]">
+    <aside class="min-w-0 space-y-5 lg:order-2" aria-label="State and actions">
+      <section class="space-y-2" aria-label="Document">
+        <p data-testid="saving" role="status">
+          <span v-if="saving === 'saving'" class="text-ink-2">Saving …</span>
+          <span v-else-if="saving === 'saved'" class="text-moss">○ Saved</span>
+          <span v-else class="text-brick">✕ Not saved yet</span>
+        </p>
+        <Problem v-if="saving === 'not saved' && !faults.length" :error="document.save.error.value">
+          <Action class="mt-2" @click="commit">Try again</Action>
+        </Problem>
+        <ul v-if="faults.length" class="space-y-1 border-l-2 border-brick pl-3 text-[13.5px]">
+          <li v-for="fault in faults" :key="fault.path + fault.message" class="break-words">
+            <code class="figures">{{ fault.path }}</code>: {{ fault.message }} {{ fault.mend }}
+          </li>
+        </ul>
+        <div class="flex flex-wrap gap-2">
+          <Action :disabled="!system.data.value.can_undo || archived" @click="go('undo')"
+            >Undo</Action
+          >
+          <Action :disabled="!system.data.value.can_redo || archived" @click="go('redo')"
+            >Redo</Action
+          >
+        </div>
+      </section>
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Meters">
+        <h2>Meters</h2>
+        <p data-testid="meter-summary">{{ summary }}</p>
+        <p v-if="unmetered.length" class="text-[13.5px] break-words">
+          Without a meter: {{ unmetered.join(', ') }}.
+        </p>
+        <Problem v-if="meters.isError.value" :error="meters.error.value" />
+        <Action :busy="meters.isFetching.value" @click="meters.refetch()">Check now</Action>
+        <p v-if="meters.dataUpdatedAt.value" class="label">
+          Last asked at {{ new Date(meters.dataUpdatedAt.value).toLocaleTimeString() }}; asked again
+          every 5 s.
+        </p>
+      </section>
+      <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
+        <h2>Use</h2>
+        <p v-if="system.data.value.experiments.length" class="break-words">
+          Measured by
+          <template v-for="(e, i) in system.data.value.experiments" :key="e.id">
+            <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
+              i < system.data.value.experiments.length - 1 ? ', ' : '.'
+            }}
+          </template>
+        </p>
+        <p v-else>No experiment measures it yet.</p>
+        <div class="flex flex-wrap gap-2">
+          <Action
+            kind="primary"
+            :disabled="archived"
+            @click="
+              router.push({ path: '/experiments/new', query: { system: system.data.value.name } })
+            "
+          >
+            New experiment
+          </Action>
+          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+            {{ archived ? 'Bring back' : 'Archive' }}
+          </Action>
+        </div>
+        <p><a :href="`/api/systems/${id}/system.yaml`" download>system.yaml</a></p>
+      </section>
+    </aside>
+
+    <div class="min-w-0 space-y-5">
+      <SystemHeader :id="id" :name="system.data.value.name" :archived="archived" />
+      <SystemMap
+        v-if="components.length"
+        :components="components.map((c) => ({ name: c.name, calls: c.calls ?? [] }))"
+        :states="states"
+        @choose="show"
+      />
+      <fieldset :disabled="archived" class="grid min-w-0 gap-3 sm:grid-cols-[1fr_1fr_6rem]">
+        <Field v-model="doc!.name" label="Name" :fault="faultAt('name')" @done="commit" />
+        <Field
+          v-model="doc!.base_url"
+          label="Base URL"
+          mono
+          placeholder="http://127.0.0.1:8080"
+          hint="Where its users reach it"
+          :fault="faultAt('base_url')"
+          @done="commit"
+        />
+        <Field
+          v-model="doc!.currency"
+          label="Currency"
+          placeholder="EUR"
+          :fault="faultAt('currency')"
+          @done="commit"
+        />
+        <Field v-model="doc!.notes" class="sm:col-span-3" label="Notes" :lines="2" @done="commit" />
+      </fieldset>
+      <section aria-label="Components">
+        <h2 class="mb-2">Components</h2>
+        <p v-if="!components.length" class="mb-3 max-w-prose text-ink-2">
+          A component is a part that can be scaled and metered on its own: a web server, a database,
+          a cache. Add the one your users reach first.
+        </p>
+        <ComponentForm
+          v-for="(component, i) in components"
+          :key="i"
+          :model-value="component"
+          :index="i"
+          :checks="checks"
+          :open="open === component.name"
+          @update:model-value="components[i] = $event"
+          @toggle="open = $event ? component.name : open === component.name ? null : open"
+          @remove="removeComponent(i)"
+        />
+        <Action class="mt-3" :disabled="archived" @click="addComponent">Add a component</Action>
+      </section>
+    </div>
+  </div>
+</template>
