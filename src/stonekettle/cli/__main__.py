@@ -1,4 +1,4 @@
-"""The commands that need the product's own packages: run, schema, bench."""
+"""The commands that need the product's own packages: run, agent, schema, bench."""
 
 from __future__ import annotations
 
@@ -7,8 +7,10 @@ import json
 import sys
 from pathlib import Path
 
+from stonekettle.cli import agent as agent_command
 from stonekettle.cli import run as run_command
-from stonekettle.plan import document
+from stonekettle.meters.agent import DEFAULT_PORT
+from stonekettle.plan import document, system_document
 from stonekettle.report import result
 
 
@@ -24,17 +26,23 @@ def main() -> int:
     run.add_argument("--out", type=Path, required=True, help="folder for the result")
     run.add_argument("--practice", action="store_true", help="start the practice system for the run")
     run.add_argument("--practice-config", type=Path, help="its configuration, or changes to the demo")
+    agent = commands.add_parser("agent", help="serve this machine's metrics")
+    agent.add_argument("--host", default="127.0.0.1", help="address to listen at (127.0.0.1)")
+    agent.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"port to listen at ({DEFAULT_PORT})")
+    agent.add_argument("--token-file", type=Path, help="file with the token to ask for (or KETTLE_AGENT_TOKEN)")
     schema = commands.add_parser("schema", help="print a JSON Schema")
-    schema.add_argument("document", choices=["plan", "result"])
+    schema.add_argument("document", choices=["plan", "system", "result"])
     bench = commands.add_parser("bench", help="measure; figures are ratios within one run")
     bench.add_argument("name", choices=["engine", "truth"])
     bench.add_argument("--json", type=Path, help="write the figures here too")
     bench.add_argument("--quick", action="store_true", help="fewer repetitions, for a first look")
     arguments = parser.parse_args()
     if arguments.command == "schema":
-        schemas = {"plan": document.json_schema, "result": result.json_schema}
+        schemas = {"plan": document.json_schema, "system": system_document.json_schema, "result": result.json_schema}
         print(json.dumps(schemas[arguments.document](), indent=2))
         return 0
+    if arguments.command == "agent":
+        return agent_command.serve(arguments.host, arguments.port, arguments.token_file)
     if arguments.command == "bench":
         from stonekettle.cli import bench as benches
 

@@ -85,6 +85,8 @@ def missing_packages(testing: bool) -> list[str]:
             missing.append("chromium")
         if shutil.which("nginx", path=f"{os.environ.get('PATH', '')}:/usr/sbin") is None:
             missing.append("nginx-light")
+        if shutil.which("prometheus-node-exporter") is None:
+            missing.append("prometheus-node-exporter")
     return missing
 
 

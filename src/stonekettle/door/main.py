@@ -12,8 +12,9 @@ from stonekettle.door.places import ROOT, Data, DoorError
 DEFAULT_PORT = 8800
 PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
-    "schema": "print the JSON Schema of the plan or the result",
-    "bench": "measure: ./kettle bench engine | truth",
+    "agent": "serve this machine's metrics (see ./kettle agent --help)",
+    "schema": "print the JSON Schema of the plan, the system or the result",
+    "bench": "measure: ./kettle bench engine | truth | meters | plate",
 }
 
 

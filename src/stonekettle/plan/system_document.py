@@ -68,6 +68,11 @@ def resolved(system: System, directory: Mapping[str, Sequence[str]], prefix: str
     return system.model_copy(update={"base_url": base[0], "components": tuple(components)})
 
 
+def json_schema() -> dict[str, Any]:
+    """JSON Schema (2020-12) of the document."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **System.model_json_schema()}
+
+
 def inconsistencies(system: System, prefix: str = "") -> Iterable[Problem]:
     """What contradicts itself; ``prefix`` leads to the system in a larger document."""
     names = [component.name for component in system.components]
