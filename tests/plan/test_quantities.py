@@ -1,4 +1,4 @@
-"""Durations and shares as people write them."""
+"""Durations, shares and amounts of memory as people write them."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic_core import PydanticCustomError
 
-from stonekettle.plan.quantities import format_duration, parse_duration, parse_share
+from stonekettle.plan.quantities import format_bytes, format_duration, parse_bytes, parse_duration, parse_share
 
 
 @pytest.mark.parametrize(
@@ -37,3 +37,15 @@ def test_shares_need_their_sign_and_a_range() -> None:
     for wrong in ("1", 0.01, "101 %", "-1 %"):
         with pytest.raises(PydanticCustomError):
             parse_share(wrong)
+
+
+@pytest.mark.parametrize(("text", "amount"), [("16 GB", 16e9), ("512 MiB", 512 * 2**20), ("1.5 kB", 1500), ("7 B", 7)])
+def test_amounts_of_memory_round_trip(text: str, amount: float) -> None:
+    assert parse_bytes(text) == amount
+    assert parse_bytes(format_bytes(amount)) == amount
+
+
+@pytest.mark.parametrize("text", ["16", "16 gb", "0 GB", "-1 GB", "many", 16])
+def test_amounts_without_a_known_unit_are_refused(text: object) -> None:
+    with pytest.raises(PydanticCustomError, match="amount of memory"):
+        parse_bytes(text)

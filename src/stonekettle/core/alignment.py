@@ -2,8 +2,9 @@
 
 Server metrics rise and fall with the load; the shift under which they do so best is the offset.
 For every shift the load is averaged over each sample's own interval, so that coarse samples align
-as well as fine ones, and Pearson's correlation (1895) is taken over the samples that fall within
-the run.
+as well as fine ones, and Pearson's correlation (1895) is taken over all samples near the run. Before
+and after the run the load counts as zero: stairs alone look alike when shifted by a step, their
+beginning and end do not.
 """
 
 from __future__ import annotations
@@ -42,7 +43,7 @@ def align(
     """
     if times.shape != values.shape:
         raise CoreInputError("times and values must have the same shape")
-    known = np.isfinite(values) & np.isfinite(times)
+    known = np.isfinite(values) & np.isfinite(times) & (times >= -reach_s) & (times <= load.size + reach_s)
     times, values = times[known], values[known]
     if times.size < MIN_SAMPLES or load.size < MIN_SAMPLES:
         return None
@@ -52,11 +53,11 @@ def align(
     best: Alignment | None = None
     for offset in np.arange(-reach_s, reach_s + step_s / 2, step_s):
         ends = times - offset
-        inside = (ends - length >= 0) & (ends <= load.size)
-        if inside.sum() < MIN_SAMPLES or inside.sum() * length < MIN_COVER * load.size:
+        inside = int(((ends - length >= 0) & (ends <= load.size)).sum())
+        if inside < MIN_SAMPLES or inside * length < MIN_COVER * load.size:
             continue
-        mean = (np.interp(ends[inside], seconds, area) - np.interp(ends[inside] - length, seconds, area)) / length
-        found = _correlation(mean, values[inside])
+        mean = (np.interp(ends, seconds, area) - np.interp(ends - length, seconds, area)) / length
+        found = _correlation(mean, values)
         if best is None or abs(found) > best.correlation + 1e-12:
             best = Alignment(float(offset), abs(found))
     return best

@@ -1,0 +1,119 @@
+"""Instances of the practice system: caches, histograms, leaks, restarts, a slow one."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from random import Random
+
+import pytest
+
+from stonekettle.practice.component import LiveComponent, Refused, Spread
+from stonekettle.practice.config import CACHE_HIT_COST, Component, PracticeConfigError, Visit, from_document
+from stonekettle.practice.truth import compute
+
+
+class Clock:
+    """A clock that is moved by hand."""
+
+    now = 100.0
+
+    def __call__(self) -> float:
+        return self.now
+
+
+def component(**fields: object) -> tuple[LiveComponent, Clock]:
+    clock = Clock()
+    return LiveComponent(Component("shop", **fields), clock, Random(1)), clock  # type: ignore[arg-type]
+
+
+def visit(live: LiveComponent, cpu_s: float = 0.0, disk_s: float | None = None, queries: int = 0) -> float:
+    """One whole visit; when it ends."""
+    instance = live.enter()
+    draws = (lambda: cpu_s, None if disk_s is None else lambda: disk_s)
+    end = asyncio.run(live.serve(instance, Visit("shop", 1.0, queries=queries), draws, live.clock(), "write"))
+    live.leave(instance, 100)
+    return end
+
+
+def metrics(live: LiveComponent, instance: int = 0) -> dict[str, float]:
+    found: dict[str, float] = {}
+    for family in live.instances[instance].collect():
+        for sample in family.samples:
+            found[sample.name.removeprefix("quillport_") + sample.labels.get("le", "")] = sample.value
+    return found
+
+
+def test_hits_and_misses_keep_the_mean_time() -> None:
+    live, clock = component(cache_hits=0.75)
+    taken = [visit(live, 0.001) - clock.now for _ in range(20)]
+    assert min(taken) == pytest.approx(0.001 * CACHE_HIT_COST, rel=0.01)
+    told = metrics(live)
+    assert told["cache_hits_total"] + told["cache_misses_total"] == 20
+    miss = (1 - 0.75 * CACHE_HIT_COST) / 0.25
+    assert 0.75 * CACHE_HIT_COST + 0.25 * miss == pytest.approx(1.0)
+
+
+def test_disk_operations_are_told_as_distributions() -> None:
+    live, _ = component(disks=1)
+    for _ in range(5):
+        visit(live, 0.0, disk_s=0.003)
+    told = metrics(live)
+    assert told["disk_latency_seconds_bucket+Inf"] == 5
+    assert told["disk_latency_seconds_bucket0.002"] == 0
+    assert told["disk_block_bytes_count"] == 5
+
+
+def test_a_spread_counts_up_to_each_bound() -> None:
+    spread = Spread((1.0, 2.0))
+    for value in (0.5, 1.0, 1.5, 9.0):
+        spread.add(value)
+    assert spread.cumulative() == [("1.0", 2), ("2.0", 3), ("+Inf", 4)]
+    assert spread.sum == 12.0
+
+
+def test_queries_are_counted() -> None:
+    live, _ = component(answers_queries=True)
+    visit(live, queries=14)
+    visit(live, queries=9)
+    assert metrics(live)["queries_total"] == 23
+
+
+def test_a_leak_fills_the_memory_crashes_and_starts_anew() -> None:
+    live, clock = component(memory_mb=10, leak_kb=2_000, restart_s=3.0)
+    started = metrics(live)["process_start_time_seconds"]
+    while live.instances[0].is_up:
+        visit(live, 0.001)
+    with pytest.raises(Refused):
+        live.enter()
+    clock.now += 3.0
+    told = metrics(live)
+    assert told["process_start_time_seconds"] > started
+    assert told["requests_total"] == 0
+    assert told["cpu_seconds_total"] < 0.02
+    visit(live)
+    assert live.inside == 0
+
+
+def test_one_instance_is_slow_and_the_others_are_not() -> None:
+    live, clock = component(instances=3, slow_factor=4.0)
+    taken = Counter(round((visit(live, 0.001) - clock.now) * 1000) for _ in range(3))
+    assert taken == {1: 2, 4: 1}
+    assert [round(metrics(live, i)["requests_total"]) for i in range(3)] == [1, 1, 1]
+
+
+def test_an_unmetered_dependency_stands_behind_its_routes() -> None:
+    config = from_document({"unmetered": {"name": "clearing", "ms": 50, "routes": ["POST /tickets"]}})
+    assert not config.component("clearing").metered
+    (route,) = [r for r in config.routes if r.name == "POST /tickets"]
+    assert route.visits[-1] == Visit("clearing", 50)
+    with pytest.raises(PracticeConfigError, match="'GET /nowhere' is not a route"):
+        from_document({"unmetered": {"name": "x", "ms": 5, "routes": ["GET /nowhere"]}})
+    with pytest.raises(PracticeConfigError, match=r"unmetered\.ms"):
+        from_document({"unmetered": {"name": "x", "ms": "much", "routes": []}})
+
+
+def test_the_truth_claims_nothing_about_a_slow_instance() -> None:
+    config = from_document({"changes": {"planner": {"slow_factor": 3.0}}})
+    with pytest.raises(PracticeConfigError, match="no closed form"):
+        compute(config, {"GET /": 1.0}, 1.0)
