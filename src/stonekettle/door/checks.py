@@ -106,6 +106,14 @@ def describe_api() -> int:
     return code or _step("Types", ["npm", "run", "--silent", "api"], WEB)
 
 
+def bench_plate(arguments: list[str]) -> int:
+    """The benchmark that needs a database: in one of its own."""
+    install.install(say=lambda line: None)
+    with database() as environment:
+        command = [str(PYTHON), "-m", "django", "bench_plate", *arguments]
+        return subprocess.run(command, cwd=ROOT, env=environment, check=False).returncode
+
+
 def product_command(arguments: list[str]) -> int:
     """A command of the product itself (run, schema, bench), once its packages are there."""
     install.install(say=lambda line: None)

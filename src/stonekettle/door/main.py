@@ -21,6 +21,8 @@ PRODUCT_COMMANDS = {
 def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     try:
+        if given[:2] == ["bench", "plate"]:
+            return checks.bench_plate(given[2:])
         if given and given[0] in PRODUCT_COMMANDS:
             return checks.product_command(given)
         if given and given[0] == "test":

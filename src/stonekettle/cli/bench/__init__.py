@@ -24,6 +24,10 @@ def run(name: str, json_file: Path | None, *, quick: bool) -> int:
         from stonekettle.cli.bench import truth
 
         figures = truth.measure(quick=quick)
+    elif name == "meters":
+        from stonekettle.cli.bench import meters
+
+        figures = meters.measure(quick=quick)
     else:
         from stonekettle.cli.bench import engine
 
