@@ -192,7 +192,19 @@ def test_jumping_and_themes_by_keyboard(page: Page) -> None:
     page.get_by_role("button", name="Light").click()
 
 
-@pytest.mark.parametrize("place", ["experiments", "experiments/1", "experiments/1/edit", "runs", "systems", "journeys"])
+@pytest.mark.parametrize(
+    "place",
+    [
+        "experiments",
+        "experiments/1",
+        "experiments/1/edit",
+        "runs",
+        "systems",
+        "systems/1",
+        "systems/1/metrics",
+        "journeys",
+    ],
+)
 def test_no_page_scrolls_sideways_when_narrow(page: Page, installed: Installation, place: str) -> None:
     page.set_viewport_size({"width": 480, "height": 800})
     page.goto(f"{installed.url}/{place}")

@@ -90,14 +90,28 @@ def encode(counts: IntArray) -> bytes:
 
 def decode(data: bytes) -> tuple[IntArray, IntArray]:
     """Buckets and counts, both shape (nonzero,), from :func:`encode`'s bytes."""
-    raw = np.frombuffer(zlib.decompress(data), dtype=np.uint8).astype(np.int64)
+    buckets, counts, _ = decode_all([data])
+    return buckets, counts
+
+
+def decode_all(encoded: Sequence[bytes]) -> tuple[IntArray, IntArray, IntArray]:
+    """Buckets and counts of many histograms end to end, and how many of each one, in one pass."""
+    parts = [zlib.decompress(data) for data in encoded]
+    raw = np.frombuffer(b"".join(parts), dtype=np.uint8).astype(np.int64)
+    edges = np.cumsum([0, *map(len, parts)])
     if not raw.size:
-        return raw, raw
-    last = np.flatnonzero(raw < 128)
+        return raw, raw, np.zeros(len(parts), dtype=np.int64)
+    ends = raw < 128
+    last = np.flatnonzero(ends)
     first = np.concatenate([[0], last[:-1] + 1])
     place = np.arange(raw.size) - np.repeat(first, last - first + 1)
     pairs = np.add.reduceat((raw & 127) << (7 * place), first).reshape(-1, 2)
-    return np.cumsum(pairs[:, 0]), pairs[:, 1]
+    sizes = np.diff(np.concatenate([[0], np.cumsum(ends)])[edges]) // 2
+    # Gaps add up within a histogram: take off what the ones before it added.
+    running = np.cumsum(pairs[:, 0])
+    starts = np.cumsum(sizes) - sizes
+    before = np.where(starts > 0, running[np.maximum(starts, 1) - 1], 0)
+    return running - np.repeat(before, sizes), pairs[:, 1], sizes
 
 
 @dataclass(frozen=True)
@@ -115,14 +129,11 @@ class HistogramSeries:
     @classmethod
     def from_entries(cls, entries: Sequence[tuple[int, int, bytes]]) -> HistogramSeries:
         """Build from (second, step, encoded histogram) triples in any order."""
-        columns: list[tuple[IntArray, IntArray, IntArray, IntArray]] = []
-        for second, step, data in sorted(entries, key=lambda entry: entry[:2]):
-            bucket, count = decode(data)
-            columns.append((np.full_like(bucket, second), np.full_like(bucket, step), bucket, count))
-        if not columns:
-            empty = np.array([], dtype=np.int64)
-            return cls(empty, empty, empty, empty)
-        return cls(*(np.concatenate(parts) for parts in zip(*columns, strict=True)))
+        ordered = sorted(entries, key=lambda entry: entry[:2])
+        bucket, count, sizes = decode_all([data for _, _, data in ordered])
+        second = np.array([entry[0] for entry in ordered], dtype=np.int64)
+        step = np.array([entry[1] for entry in ordered], dtype=np.int64)
+        return cls(np.repeat(second, sizes), np.repeat(step, sizes), bucket, count)
 
     @classmethod
     def from_observations(cls, second: IntArray, step: IntArray, times_us: IntArray) -> HistogramSeries:

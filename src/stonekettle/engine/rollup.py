@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import struct
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -134,9 +135,9 @@ def assemble(
         if t >= n:
             continue
         for name, series in means.items():
-            series[t] = np.nansum([series[t], rollup[name]])
+            series[t] = rollup[name] + (0.0 if math.isnan(series[t]) else series[t])
         for name, series in worst.items():
-            series[t] = np.nanmax([series[t], rollup[name]])
+            series[t] = rollup[name] if math.isnan(series[t]) else max(series[t], rollup[name])
         for name, table in sums.items():
             table[t] += rollup[name]
         for kind, count in rollup["error_kinds"].items():

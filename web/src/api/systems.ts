@@ -41,7 +41,6 @@ export function useShelf(id: MaybeRefOrGetter<number>) {
   return useQuery({
     queryKey: computed(() => ['system', toValue(id), 'metrics']),
     queryFn: () => body(api.GET('/api/systems/{system_id}/metrics', { params: at(id) })),
-    staleTime: 30_000,
   })
 }
 

@@ -21,7 +21,7 @@ const { doc, system, saving, faults, faultAt, commit, go } = document
 const meters = useMeters(() => props.id)
 const duplicate = useDuplicate(props.id)
 const archive = useArchive(props.id)
-const open = ref<string | null>(null)
+const open = ref<number | null>(null)
 
 const checks = computed(() => meters.data.value ?? [])
 const components = computed(() => doc.value?.components ?? [])
@@ -55,9 +55,9 @@ const pushes = computed(() => components.value.some((c) => c.meters?.some((m) =>
 const archived = computed(() => system.data.value?.archived ?? false)
 
 async function show(name: string) {
-  open.value = name
-  await nextTick()
   const index = components.value.findIndex((c) => c.name === name)
+  open.value = index
+  await nextTick()
   window.document.getElementById(`component-${index}`)?.scrollIntoView({ behavior: 'smooth' })
 }
 function addComponent() {
@@ -65,14 +65,14 @@ function addComponent() {
   const names = new Set(components.value.map((c) => c.name))
   let number = components.value.length + 1
   while (names.has(`component-${number}`)) number += 1
-  const name = `component-${number}`
-  doc.value.components = [...components.value, { name }]
-  open.value = name
+  open.value = components.value.length
+  doc.value.components = [...components.value, { name: `component-${number}` }]
   void commit()
 }
 function removeComponent(index: number) {
   const gone = components.value[index]?.name
   doc.value?.components?.splice(index, 1)
+  open.value = null
   for (const c of components.value) c.calls = c.calls?.filter((name) => name !== gone)
   void commit()
 }
@@ -198,9 +198,9 @@ useShortcuts([
           :model-value="component"
           :index="i"
           :checks="checks"
-          :open="open === component.name"
+          :open="open === i"
           @update:model-value="components[i] = $event"
-          @toggle="open = $event ? component.name : open === component.name ? null : open"
+          @toggle="open = $event ? i : open === i ? null : open"
           @remove="removeComponent(i)"
         />
         <Action class="mt-3" :disabled="archived" @click="addComponent">Add a component</Action>

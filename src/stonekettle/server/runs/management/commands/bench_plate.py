@@ -48,7 +48,7 @@ class Command(BaseCommand):
         client.force_login(user)
         bare, full = _run(user, seconds, 0), _run(user, seconds, METRICS)
         without, with_meters = _seconds(client, bare), _seconds(client, full)
-        figures = [
+        figures: list[dict[str, Any]] = [
             {"name": f"plate of {seconds} s without meters", "value": f"{without:.2f} s", "target": "", "met": None},
             {
                 "name": f"plate of {seconds} s with {METRICS} metrics, {PINS} of them pinned",
@@ -59,7 +59,7 @@ class Command(BaseCommand):
             {"name": "ratio of the two", "value": f"{with_meters / without:.2f}", "target": "", "met": None},
         ]
         for figure in figures:
-            mark = {True: "○ met", False: "✕ missed", None: ""}[figure["met"]]  # type: ignore[index]
+            mark = {True: "○ met", False: "✕ missed", None: ""}[figure["met"]]
             self.stdout.write(f"{figure['name']:<60} {figure['value']:>8}  {figure['target']:<14} {mark}")
         if options["json"]:
             options["json"].write_text(json.dumps(figures, indent=2) + "\n")
