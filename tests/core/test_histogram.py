@@ -87,3 +87,16 @@ def test_blocks_keep_seconds_apart() -> None:
     )
     rows = series.blocks(np.array([0, -1, 1]), 2)
     assert rows.sum(axis=1).tolist() == [1, 1]
+
+
+@given(st.lists(st.lists(st.integers(0, 5_000_000), max_size=30), max_size=6))
+def test_many_are_decoded_at_once_as_one_by_one(samples: list[list[int]]) -> None:
+    encoded = [histogram.encode(histogram.counts_of(np.array(values, dtype=np.int64))) for values in samples]
+    buckets, counts, sizes = histogram.decode_all(encoded)
+    edges = np.cumsum(sizes)[:-1]
+    for data, own_buckets, own_counts in zip(
+        encoded, np.split(buckets, edges), np.split(counts, edges), strict=len(encoded) > 0
+    ):
+        one_buckets, one_counts = histogram.decode(data)
+        assert own_buckets.tolist() == one_buckets.tolist()
+        assert own_counts.tolist() == one_counts.tolist()

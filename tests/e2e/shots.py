@@ -35,6 +35,18 @@ def main(data: Path, port: int) -> None:
         time.sleep(LIVE_S)
         page.screenshot(path=FOLDER / "run-live.png")
         page.get_by_test_id("notes").wait_for(timeout=400_000)
+        run = page.url
+        page.goto(f"{installed.url}/systems/1/metrics")
+        for metric in ("ledger quillport_queries", "ledger quillport_disk_latency_seconds"):
+            page.locator(f"[data-metric='{metric}']").get_by_role("button").click()
+        page.get_by_label("Search by component, name or meaning").fill("ledger")
+        shoot(page, "metric-shelf")
+        page.goto(f"{installed.url}/systems/1")
+        page.get_by_text("8 of 8 sources report").wait_for()
+        page.get_by_test_id("map").locator("[data-component=ledger]").click()
+        shoot(page, "system", whole=True)
+        page.goto(run)
+        page.get_by_test_id("notes").wait_for()
         shoot(page, "run-over-time", whole=True)
         page.keyboard.press("l")
         page.locator("[data-note=saturation]").hover()

@@ -16,6 +16,7 @@ from pytest_django import DjangoAssertNumQueries
 
 from stonekettle.engine.errors import IllegalTransition
 from stonekettle.engine.lifecycle import RunState
+from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, data, plate, rules, tasks
@@ -149,3 +150,23 @@ def test_runs_are_listed_a_page_at_a_time(
     rest = client.get(f"/api/runs?before={page['runs'][-1]['id']}").json()
     assert (len(rest["runs"]), rest["more"]) == (2, False)
     assert client.get("/api/runs?in_progress=true").json()["runs"] == []
+
+
+def test_restarts_and_silences_are_marked_on_the_plate(client: Client, make_run: MakeRun) -> None:
+    run = make_run(30)
+    run.meter_series.all().delete()
+    run.meter_scrapes.all().delete()
+    catalogue = Catalogue()
+    busy = Source("ledger", "ledger:1", "cpu_seconds", (), "counter")
+    started = Source("planner", "planner:1", "process_start_time_seconds", (), "gauge")
+    rounds = []
+    for t in range(31):
+        read = [(started, float(t), 1e9 if t < 20 else 1e9 + 60)]
+        if not 8 < t < 18:
+            read.append((busy, float(t), float(t)))
+        rounds.append(catalogue.batch(t, read))
+    data.store(run.pk, rounds)
+    events = client.get(f"/api/runs/{run.pk}/plate").json()["events"]
+    assert [(e["kind"], e["t"], e["until"]) for e in events] == [("silence", 8, 18), ("restart", 20, None)]
+    assert events[0]["text"] == "ledger (ledger:1) answered no scrape for 10 s"
+    assert events[1]["text"] == "planner (planner:1) restarted"

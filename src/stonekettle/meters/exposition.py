@@ -142,7 +142,7 @@ def parse(text: str, content_type: str) -> Page:
 
 def unit_of(name: str) -> str:
     """The unit a metric's name ends with, by the formats' own habit."""
-    stem = _stem(name)
+    stem = _stem(name).removesuffix("_sum")
     return next((unit for unit in _UNITS if stem.endswith(f"_{unit}")), "")
 
 

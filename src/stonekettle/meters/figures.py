@@ -128,7 +128,7 @@ def readable(metric: str, prefix: str = "") -> str:
     """A metric's name as words, without its unit and the ``prefix`` it shares with others."""
     words = metric.replace(".", "_").removesuffix("_total")
     unit = unit_of(words)
-    bare = words.removesuffix(f"_{unit}") if unit else words
+    bare = words.replace(f"_{unit}", "") if unit else words
     return (bare.removeprefix(f"{prefix}_") if prefix else bare).replace("_", " ")
 
 

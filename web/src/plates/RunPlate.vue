@@ -104,7 +104,7 @@ watch(chart, () => void nextTick(armSelection))
       <template v-if="row.id.startsWith('pin:')">
         <p class="truncate text-[13px] leading-[17px]" :title="row.name">{{ row.name }}</p>
         <p
-          v-for="line in figures.get(row.id)?.slice(0, 2)"
+          v-for="line in figures.get(row.id)"
           :key="line"
           class="figures truncate text-[13px] leading-[16px]"
           :title="line"

@@ -7,13 +7,15 @@ import { cellRow, reach } from './strip'
 
 export type PinRow = Schemas['PinRow']
 
-const HEIGHT = { lines: 46, spread: 58, nothing: 15 }
-const DASHES = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [2, 4], [12, 4]] as const
+const HEIGHT = { lines: 46, title: 18, line: 16, spread: 58, nothing: 30 }
+const DASHES = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [2, 5], [14, 4]] as const
+const DASH_MARKS = ['──', '╌╌', '┈┈', '─·', '· ·', '━ ━']
 
 export const PIN_PREFIX = 'pin:'
 
 export function pinHeight(pin: PinRow): number {
-  return pin.lines.length ? HEIGHT.lines : pin.spread.length ? HEIGHT.spread : HEIGHT.nothing
+  if (pin.lines.length) return Math.max(HEIGHT.lines, HEIGHT.title + HEIGHT.line * pin.lines.length)
+  return pin.spread.length ? HEIGHT.spread : HEIGHT.nothing
 }
 
 /** The series of a pin in the grid it was given. */
@@ -120,7 +122,9 @@ export function pinFigures(
   }
   if (!pin.lines.length) return ['not read in this run']
   if (pin.lines.length === 1) return [amount(at(pin.lines[0]?.values ?? []), pin.unit)]
-  return pin.lines.map((line) => `${line.label} ${amount(at(line.values), pin.unit)}`)
+  return pin.lines.map(
+    (line, k) => `${DASH_MARKS[k]} ${amount(at(line.values), pin.unit)} ${line.label}`,
+  )
 }
 
 function boundText(pin: PinRow, i: number): string {
