@@ -170,3 +170,36 @@ def test_a_resource_mapping_needs_exactly_one_capacity(plan_text: Text) -> None:
     raw["system"]["components"][0]["meter"]["resources"] = [mapping]
     with pytest.raises(PlanError, match="exactly one of capacity"):
         document.from_document(raw)
+
+
+def test_a_system_may_be_named_where_somebody_knows_it(plan_text: Callable[..., str]) -> None:
+    head, _, rest = plan_text().partition("system:\n")
+    text = f"{head}system: Shop\n{rest[rest.index('journeys:') :]}"
+    known = {"name": "Shop", "base_url": "http://127.0.0.1:9"}
+    assert document.read(text, {"Shop": known}.get).system.base_url == "http://127.0.0.1:9"
+    with pytest.raises(PlanError, match="no system named 'Shop'"):
+        document.read(text, lambda name: None)
+    with pytest.raises(PlanError, match="only a name here"):
+        document.read(text)
+
+
+@pytest.mark.parametrize(
+    ("component", "part"),
+    [
+        ("{name: shop, meters: [{openmetrics: []}]}", "has no address"),
+        ("{name: shop, meters: [{otlp: a, server_timing: b}]}", "exactly one of openmetrics"),
+        ("{name: shop, meters: [{otlp: a, credentials: {bearer: x, user: y}}]}", "either bearer or user"),
+        ("{name: shop, calls: [shop]}", "calls itself"),
+        ("{name: shop, meters: [{otlp: a, resources: [{name: r, kind: cpu, metric: m}]}]}", "exactly one of capacity"),
+        (
+            "{name: shop, meters: [{otlp: a, resources: [{name: r, kind: cpu, metric: m, capacity_from: vcpus}]}]}",
+            "does not tell its vcpus",
+        ),
+        ("{name: shop, instance_type: {memory: 4}}", "not an amount of memory"),
+    ],
+)
+def test_a_system_is_checked_piece_by_piece(plan_text: Callable[..., str], component: str, part: str) -> None:
+    text = plan_text()
+    line = next(line for line in text.splitlines() if "{name: shop, meter" in line)
+    with pytest.raises(PlanError, match=part):
+        document.read(text.replace(line, f"    - {component}"))

@@ -7,6 +7,7 @@ from django.contrib.auth.models import User
 from django.core.management import call_command
 
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.systems.models import System
 
 pytestmark = pytest.mark.django_db
 
@@ -19,6 +20,18 @@ def test_the_examples_and_the_user_are_made() -> None:
     seed()
     assert {e.name for e in Experiment.objects.all()} == {"Quick look", "Harbour festival"}
     assert User.objects.get(username="planner").check_password("made at first start")
+
+
+def test_the_examples_name_the_seeded_system() -> None:
+    seed()
+    (system,) = System.objects.all()
+    assert {e.name for e in system.experiments.all()} == {"Quick look", "Harbour festival"}
+    source = Experiment.objects.get(name="Quick look").current.source
+    assert "system: Quillport Tramways\n" in source
+    assert "base_url" not in source
+    assert [c.calls for c in system.description.components if c.name == "gateway"] == [
+        ("planner", "stopboard", "ledger")
+    ]
 
 
 def test_seeding_again_changes_nothing() -> None:
