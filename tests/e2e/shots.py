@@ -40,6 +40,7 @@ def main(data: Path, port: int) -> None:
         for metric in ("ledger quillport_queries", "ledger quillport_disk_latency_seconds"):
             page.locator(f"[data-metric='{metric}']").get_by_role("button").click()
         page.get_by_label("Search by component, name or meaning").fill("ledger")
+        page.evaluate("window.scrollTo(0, 0)")
         shoot(page, "metric-shelf")
         page.goto(f"{installed.url}/systems/1")
         page.get_by_text("8 of 8 sources report").wait_for()

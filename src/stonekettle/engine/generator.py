@@ -13,8 +13,8 @@ import resource
 import socket
 import sys
 import time
-from collections.abc import Callable, Generator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Generator
+from dataclasses import dataclass, field
 from random import Random
 
 import numpy as np
@@ -22,9 +22,10 @@ import pycurl
 
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.engine.driver import Driver, driver_for
-from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, RecordBuffer
+from stonekettle.engine.examine import MAX_BODY, Response
+from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHOLE, RecordBuffer
 from stonekettle.engine.rollup import Second
-from stonekettle.engine.script import Dealer, Request, Script, walk
+from stonekettle.engine.script import Dealer, Request, Script, Values, walk
 from stonekettle.engine.server_timing import TimingSampler
 from stonekettle.engine.targets import is_allowed
 
@@ -48,23 +49,61 @@ _CURL_ERRORS = {
     pycurl.E_PEER_FAILED_VERIFICATION: _ERROR["TLS"],
 }
 
-Life = Generator[float | tuple[Request, Mapping[str, str]], bool, None]
+MAX_REDIRECTS = 10
+CONNECTIONS_PER_HOST = 6
+"""So many at a time for a user's accompanying requests, as browsers do."""
+
+Life = Generator[float | tuple[Request, Values], bool, None]
 
 
-@dataclass(slots=True)
-class _User:
-    number: int
-    life: Life
+@dataclass(slots=True, eq=False)
+class _Flight:
+    """A handle with the request it carries, or carried last. ``part`` accompanies a main request."""
+
+    user: _User
     handle: pycurl.Curl
-    share: pycurl.CurlShare
+    part: bool = False
     request: Request | None = None
     prepared: Request | None = None
+    values: Values | None = None
     scheduled: float = 0.0
     started: float = 0.0
+    refused: bool = False
+    custom: bool = False
+    headers: list[bytes] | None = None
+    body: _Body | None = None
+
+
+@dataclass(slots=True, eq=False)
+class _User:
+    """``waiting`` counts the accompanying requests of its step that are not answered yet."""
+
+    number: int
+    life: Life
+    share: pycurl.CurlShare
+    main: _Flight | None = None
+    free: list[_Flight] = field(default_factory=list)
+    cached: set[str] = field(default_factory=set)
+    waiting: int = 0
+    in_step: bool = False
+    failed: int = 0
     begun: bool = False
     leaving: bool = False
-    refused: bool = False
-    headers: list[bytes] | None = None
+
+
+class _Body:
+    """Takes a body as it arrives, and no more of it than is looked at."""
+
+    __slots__ = ("data", "size")
+
+    def __init__(self) -> None:
+        self.data = bytearray()
+        self.size = 0
+
+    def take(self, part: bytes) -> None:
+        self.size += len(part)
+        if len(self.data) < MAX_BODY:
+            self.data += part
 
 
 class LoadLoop:
@@ -94,7 +133,10 @@ class LoadLoop:
         self.present: list[_User] = []
         self.draining_since: float | None = None
         self._order = 0
-        self._busy: dict[pycurl.Curl, _User] = {}
+        self._busy: dict[pycurl.Curl, _Flight] = {}
+        self._in_step = 0
+        if any(request.accompanying for journey in script.journeys for request in journey):
+            self.driver.multi.setopt(pycurl.M_MAX_HOST_CONNECTIONS, CONNECTIONS_PER_HOST)
         self._buffer = RecordBuffer()
         self._timings = TimingSampler(script.timing_names)
         self._second = 0
@@ -160,8 +202,8 @@ class LoadLoop:
             return True
         self._follow(now, 0)
         if now - self.draining_since > self.drain_limit_s:
-            for user in list(self._busy.values()):
-                self._finish(user, _ERROR["cut off at the end"], now)
+            for flight in list(self._busy.values()):
+                self._finish(flight, _ERROR["cut off at the end"], now)
         return bool(self._busy)
 
     def _follow(self, now: float, wanted: int) -> None:
@@ -175,22 +217,28 @@ class LoadLoop:
             for _ in range(len(present) - wanted):
                 user = present.pop()
                 user.leaving = True
-                if user.handle not in self._busy:
+                if not user.in_step:
                     # It is thinking; its entry in the heap finds it gone.
                     self._retire(user)
 
     def _join(self, now: float) -> None:
-        number = len(self.present)  # the highest numbers leave first, so this one is free
-        handle, connections = _new_handle()
-        user = _User(number * self.share[1] + self.share[0], walk(self.dealer, self.thinks), handle, connections)
-        user.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(user))
+        number = len(self.present) * self.share[1] + self.share[0]  # the highest leave first: this one is free
+        user = _User(number, walk(self.dealer, self.thinks, number + 1), _new_share())
+        user.main = self._flight(user)
         self.present.append(user)
         self._proceed(user, now, True)
+
+    def _flight(self, user: _User, *, part: bool = False) -> _Flight:
+        flight = _Flight(user, _new_handle(user.share), part)
+        flight.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(flight))
+        return flight
 
     def _retire(self, user: _User) -> None:
         """Close what belongs to the user; nothing of it may reach the next one."""
         user.life.close()
-        user.handle.close()
+        for flight in (user.main, *user.free):
+            if flight is not None:
+                flight.handle.close()
         user.share.close()
 
     def _proceed(self, user: _User, due: float, succeeded: bool) -> None:
@@ -210,26 +258,12 @@ class LoadLoop:
 
     # Requests
 
-    def _send(self, user: _User, request: Request, values: Mapping[str, str], due: float) -> None:
-        handle = user.handle
-        if user.prepared is not request:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
-            handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
-            if request.method == "GET":
-                handle.setopt(pycurl.HTTPGET, 1)
-            else:
-                handle.setopt(pycurl.POST, 1)
-            if request.url is not None:
-                handle.setopt(pycurl.URL, request.url)
-            user.prepared = request
-        elif request.fill_headers:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
-        if request.url is None:
-            handle.setopt(pycurl.URL, request.url_for(values))
-        if request.method == "POST":
-            handle.setopt(pycurl.POSTFIELDS, request.body_for(values))
+    def _send(self, user: _User, request: Request, values: Values, due: float) -> None:
+        flight = user.main
+        assert flight is not None  # a user has its handle from the start
+        self._prepare(flight, request, values)
         now = time.perf_counter()
-        user.request, user.scheduled, user.started, user.refused = request, due, now, False
+        flight.scheduled, flight.started = due, now
         self._advance_areas(now)
         lag = now - due
         self._lags.append(lag)
@@ -241,11 +275,48 @@ class LoadLoop:
             self._gap = gap
         self._last_begin = now
         self._started[request.step] += 1
+        self._in_step += 1
+        user.in_step = True
         if self._timings.wanted and self._timings.take(now - self._start - self._second):
-            user.headers = []
-            handle.setopt(pycurl.HEADERFUNCTION, user.headers.append)
-        self._busy[handle] = user
-        self.driver.multi.add_handle(handle)
+            self._capture_headers(flight)
+        self._busy[flight.handle] = flight
+        self.driver.multi.add_handle(flight.handle)
+
+    def _prepare(self, flight: _Flight, request: Request, values: Values) -> None:
+        """Set on the handle what differs from the request it carried before."""
+        handle = flight.handle
+        if flight.prepared is not request:
+            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
+            handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
+            handle.setopt(pycurl.FOLLOWLOCATION, request.redirects)
+            _set_method(flight, request)
+            if request.url is not None:
+                handle.setopt(pycurl.URL, request.url)
+            if request.session.connections == "journey":
+                handle.setopt(pycurl.FRESH_CONNECT, request.first)
+                handle.setopt(pycurl.FORBID_REUSE, request.last)
+            flight.prepared = request
+        elif request.fill_headers:
+            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
+        if request.url is None:
+            handle.setopt(pycurl.URL, request.url_for(values))
+        if request.has_body:
+            handle.setopt(pycurl.POSTFIELDS, request.body_for(values))
+        if request.first and request.session.cookies == "journey":
+            handle.setopt(pycurl.COOKIELIST, "ALL")
+        examiner = request.examiner
+        if examiner is not None:
+            if examiner.needs_body:
+                flight.body = _Body()
+                handle.setopt(pycurl.WRITEFUNCTION, flight.body.take)
+            if examiner.needs_headers:
+                self._capture_headers(flight)
+        flight.request, flight.values, flight.refused = request, values, False
+
+    def _capture_headers(self, flight: _Flight) -> None:
+        if flight.headers is None:
+            flight.headers = []
+            flight.handle.setopt(pycurl.HEADERFUNCTION, flight.headers.append)
 
     def _collect(self) -> bool:
         """Finish every completed transfer; whether there was any."""
@@ -256,32 +327,37 @@ class LoadLoop:
             for handle in good:
                 self._finish(self._busy[handle], 0, time.perf_counter())
             for handle, code, _ in bad:
-                user = self._busy[handle]
+                flight = self._busy[handle]
                 error = _CURL_ERRORS.get(code, _ERROR["other"])
-                if user.refused:
+                if flight.refused:
                     error = _ERROR["target not allowed"]
-                self._finish(user, error, time.perf_counter())
+                self._finish(flight, error, time.perf_counter())
             any_done = any_done or bool(good or bad)
             if not queued:
                 return any_done
 
-    def _finish(self, user: _User, error: int, now: float) -> None:
-        handle, request = user.handle, user.request
-        assert request is not None  # a user in flight has a request
+    def _finish(self, flight: _Flight, error: int, now: float) -> None:
+        """Record a transfer that ended, and go on with the step it belongs to."""
+        handle, request, user = flight.handle, flight.request, flight.user
+        assert request is not None  # a flight in the air has a request
         self.driver.multi.remove_handle(handle)
         self._advance_areas(now)
         del self._busy[handle]
         info = handle.getinfo
         status = info(pycurl.RESPONSE_CODE)
         total = info(pycurl.TOTAL_TIME_T)
-        elapsed = int((now - user.started) * 1e6)
+        elapsed = int((now - flight.started) * 1e6)
         if error:
             total = max(total, elapsed)
         elif status not in request.expect:
             error = _ERROR["status"]
-        dns = connect = tls = sent = flags = 0
+        if request.examiner is not None or flight.headers is not None:
+            error = self._examine(flight, request, status, total / 1e6, error)
+        several = flight.part or bool(request.accompanying)
+        dns = connect = tls = sent = 0
+        flags = PART if several else 0
         if info(pycurl.NUM_CONNECTS):
-            flags = NEW_CONNECTION
+            flags |= NEW_CONNECTION
             dns, connect = info(pycurl.NAMELOOKUP_TIME_T), info(pycurl.CONNECT_TIME_T)
             tls, sent = info(pycurl.APPCONNECT_TIME_T), info(pycurl.PRETRANSFER_TIME_T)
         start = self._start
@@ -289,8 +365,8 @@ class LoadLoop:
         FORMAT.pack_into(
             memory,
             offset,
-            int((user.scheduled - start) * 1e6),
-            int((user.started - start) * 1e6),
+            int((flight.scheduled - start) * 1e6),
+            int((flight.started - start) * 1e6),
             user.number,
             request.journey,
             request.step,
@@ -307,15 +383,79 @@ class LoadLoop:
             total,
             max(0, elapsed - total),
         )
-        if user.headers is not None:
-            handle.unsetopt(pycurl.HEADERFUNCTION)
-            self._timings.add(request.step, user.headers)
-            user.headers = None
-        user.request = None
+        if flight.part:
+            user.free.append(flight)
+            user.waiting -= 1
+            if user.waiting == 0:
+                self._end_step(user, now)
+            return
+        user.failed = error
+        if several and not error:
+            self._accompany(user, request, now)
+        if user.waiting == 0:
+            self._end_step(user, now)
+
+    def _examine(self, flight: _Flight, request: Request, status: int, took_s: float, error: int) -> int:
+        """Look at what was captured of a response; the error it ends with."""
+        body, headers = flight.body, flight.headers or []
+        if flight.headers is not None:
+            flight.handle.unsetopt(pycurl.HEADERFUNCTION)
+            flight.headers = None
+            if self._timings.wanted and not flight.part:
+                self._timings.add(request.step, headers)
+        if body is not None:
+            flight.handle.setopt(pycurl.WRITEFUNCTION, len)
+            flight.body = None
+        if error or request.examiner is None or flight.values is None:
+            return error
+        size = body.size if body else int(flight.handle.getinfo(pycurl.SIZE_DOWNLOAD_T))
+        response = Response(status, headers, bytes(body.data) if body else b"", size, took_s)
+        failure = request.examiner.examine(response, flight.values)
+        return 0 if failure is None else _ERROR[failure]
+
+    def _accompany(self, user: _User, request: Request, now: float) -> None:
+        """Fetch what accompanies an answered main request, but for what the user has already."""
+        main = user.main
+        assert main is not None  # a user has its handle from the start
+        assert main.values is not None  # it has just been answered
+        for other in request.accompanying:
+            address = other.url_for(main.values)
+            if request.session.cache:
+                if address in user.cached:
+                    continue
+                user.cached.add(address)
+            flight = user.free.pop() if user.free else self._flight(user, part=True)
+            self._prepare(flight, other, main.values)
+            flight.scheduled = flight.started = now
+            user.waiting += 1
+            self._busy[flight.handle] = flight
+            self.driver.multi.add_handle(flight.handle)
+
+    def _end_step(self, user: _User, now: float) -> None:
+        """The step is over: let the user go on, or go."""
+        main = user.main
+        assert main is not None  # a user has its handle from the start
+        request = main.request
+        assert request is not None  # a step has one
+        self._in_step -= 1
+        user.in_step = False
+        if request.accompanying:
+            self._record_whole(user, main, request, now)
+        main.request = None
         if user.leaving:
             self._retire(user)
         else:
-            self._proceed(user, now, not error)
+            self._proceed(user, now, not user.failed)
+
+    def _record_whole(self, user: _User, main: _Flight, request: Request, now: float) -> None:
+        """The step as one: its main request's fate, its whole time."""
+        start = self._start
+        memory, offset = self._buffer.slot()
+        times = (int((main.scheduled - start) * 1e6), int((main.started - start) * 1e6))
+        whole = int((now - main.started) * 1e6)
+        status = main.handle.getinfo(pycurl.RESPONSE_CODE)
+        what = (user.number, request.journey, request.step, status, user.failed, WHOLE)
+        FORMAT.pack_into(memory, offset, *times, *what, 0, 0, 0, 0, 0, 0, 0, whole, 0)
 
     # Seconds
 
@@ -337,8 +477,7 @@ class LoadLoop:
         """Integrate users and requests in flight up to ``now``, before either changes."""
         passed = now - self._mark
         if passed > 0:
-            busy = len(self._busy)
-            self._flight_area += busy * passed
+            self._flight_area += self._in_step * passed
             self._users_area += len(self.present) * passed
             self._mark = now
 
@@ -355,7 +494,7 @@ class LoadLoop:
         self._advance_areas(edge)
         # Events after the edge, seen before this tick, were integrated beyond it: hand that on.
         beyond = self._mark - edge
-        users_beyond, flight_beyond = len(self.present) * beyond, len(self._busy) * beyond
+        users_beyond, flight_beyond = len(self.present) * beyond, self._in_step * beyond
         length = max(edge - (self._start + self._second), 1e-6)
         wall, cpu = time.perf_counter(), time.process_time()
         switches = resource.getrusage(resource.RUSAGE_SELF).ru_nivcsw
@@ -391,11 +530,15 @@ def settle_interpreter() -> None:
     sys.setswitchinterval(SWITCH_INTERVAL_S)
 
 
-def _new_handle() -> tuple[pycurl.Curl, pycurl.CurlShare]:
+def _new_share() -> pycurl.CurlShare:
     share = pycurl.CurlShare()
     share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_CONNECT)
     share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_COOKIE)
     share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_SSL_SESSION)
+    return share
+
+
+def _new_handle(share: pycurl.CurlShare) -> pycurl.Curl:
     handle = pycurl.Curl()
     handle.setopt(pycurl.SHARE, share)
     handle.setopt(pycurl.NOSIGNAL, 1)
@@ -403,11 +546,29 @@ def _new_handle() -> tuple[pycurl.Curl, pycurl.CurlShare]:
     # A built-in that returns its argument's length discards a body without running Python code.
     handle.setopt(pycurl.WRITEFUNCTION, len)
     handle.setopt(pycurl.ACCEPT_ENCODING, "")
-    handle.setopt(pycurl.FOLLOWLOCATION, 0)
+    handle.setopt(pycurl.MAXREDIRS, MAX_REDIRECTS)
+    handle.setopt(pycurl.REDIR_PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
     handle.setopt(pycurl.CONNECTTIMEOUT_MS, CONNECT_TIMEOUT_MS)
-    handle.setopt(pycurl.USERAGENT, "stone-kettle")
     handle.setopt(pycurl.PROXY, "")
-    return handle, share
+    return handle
+
+
+def _set_method(flight: _Flight, request: Request) -> None:
+    """Make the handle send the request's method, whatever it sent before."""
+    handle, method = flight.handle, request.method
+    if request.has_body:
+        handle.setopt(pycurl.NOBODY, 0)
+        handle.setopt(pycurl.POST, 1)
+    else:
+        handle.setopt(pycurl.HTTPGET, 1)
+    if method == "HEAD":
+        handle.setopt(pycurl.NOBODY, 1)
+    if method not in ("GET", "POST", "HEAD"):
+        handle.setopt(pycurl.CUSTOMREQUEST, method)
+        flight.custom = True
+    elif flight.custom:
+        handle.unsetopt(pycurl.CUSTOMREQUEST)
+        flight.custom = False
 
 
 class _HandedOver(socket.socket):
@@ -417,14 +578,14 @@ class _HandedOver(socket.socket):
         self.close()
 
 
-def _guarded_socket(user: _User) -> Callable[[int, tuple[int, int, int, tuple[str, int]]], object]:
-    """Opens a user's sockets, and refuses addresses that load may not go to."""
+def _guarded_socket(flight: _Flight) -> Callable[[int, tuple[int, int, int, tuple[str, int]]], object]:
+    """Opens a handle's sockets, and refuses addresses that load may not go to."""
 
     def open_socket(purpose: int, address: tuple[int, int, int, tuple[str, int]]) -> object:
         family, kind, protocol, target = address
         host = target[0].decode() if isinstance(target[0], bytes) else target[0]
         if not is_allowed(host):
-            user.refused = True
+            flight.refused = True
             return pycurl.SOCKET_BAD
         return _HandedOver(family, kind, protocol)
 

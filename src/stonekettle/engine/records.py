@@ -18,10 +18,16 @@ ERRORS = (
     "target not allowed",
     "cut off at the end",
     "other",
+    "check",
+    "value not found",
 )
 """Kinds of error by number. A status error is counted by its status: "status 503"."""
 
 NEW_CONNECTION = 1
+PART = 2
+"""A request of a step that has several: its main one, or one that accompanies it."""
+WHOLE = 4
+"""Not a request: the whole of a step with several, from its start until the last is answered."""
 
 FORMAT = struct.Struct("<qqIHHHBBIIIIIIIII")
 RECORD = np.dtype(

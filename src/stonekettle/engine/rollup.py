@@ -51,6 +51,7 @@ class Rollup(Second):
     hidden_gap_p99_s: float = 0.0
     bytes_in: int = 0
     bytes_out: int = 0
+    failed_parts: int = 0
     error_kinds: dict[str, int] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
@@ -58,7 +59,16 @@ class Rollup(Second):
 
 
 def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict[int, bytes]]:
-    """The rollup of a second's records and an encoded histogram per step that succeeded."""
+    """The rollup of a second's records and an encoded histogram per step that succeeded.
+
+    A step with several requests counts once, by its whole; its parts only when they fail.
+    """
+    gaps = records["hidden_gap_us"]
+    bytes_in, bytes_out = int(records["bytes_in"].sum()), int(records["bytes_out"].sum())
+    parts = (records["flags"] & rec.PART) > 0
+    failed_parts = int(((records["error"] > 0) & parts).sum())
+    records = records[~parts]
+    wholes = (records["flags"] & rec.WHOLE) > 0
     step = records["step"].astype(np.int64)
     failed = records["error"] > 0
     good = ~failed
@@ -69,15 +79,16 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
     kinds = Counter(
         rec.error_name(int(e), int(s)) for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
     )
-    gaps = records["hidden_gap_us"]
     rollup = Rollup(
         **asdict(second),
         completed=np.bincount(step, minlength=steps).tolist(),
         errors=np.bincount(step[failed], minlength=steps).tolist(),
         response_sum_s=(np.bincount(step[good], total_us[good], steps) / 1e6).tolist(),
         hidden_gap_p99_s=float(np.percentile(gaps, 99)) / 1e6 if gaps.size else 0.0,
-        bytes_in=int(records["bytes_in"].sum()),
-        bytes_out=int(records["bytes_out"].sum()),
+        bytes_in=bytes_in,
+        bytes_out=bytes_out,
+        # A main request that failed is counted with its step.
+        failed_parts=failed_parts - int((failed & wholes).sum()),
         error_kinds=dict(kinds),
     )
     return rollup, histograms

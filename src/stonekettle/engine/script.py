@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
+import time
+import uuid
+from base64 import b64encode
 from collections.abc import Callable, Generator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from random import Random
+from typing import TypedDict
 
 from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import server_timing
+from stonekettle.engine.examine import Examiner
 from stonekettle.plan import template
-from stonekettle.plan.models import Plan, Step
+from stonekettle.plan.journey import Journey, Session, Step
+from stonekettle.plan.models import Plan
 
 Fill = Callable[[Mapping[str, str]], str]
 _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}
+DEFAULT_AGENT = "stone-kettle"
 
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """One request of a step. ``url`` and ``body`` are None where they vary from user to user."""
+    """One request of a step. ``url`` and ``body`` are None where they vary from user to user.
+
+    ``examiner`` is None where nothing of the response is looked at; ``accompanying`` are fetched in
+    parallel once this one is answered. ``first`` begins a journey.
+    """
 
     step: int
     journey: int
@@ -32,6 +43,16 @@ class Request:
     expect: frozenset[int]
     time_limit_ms: int
     think: Law
+    redirects: bool = False
+    examiner: Examiner | None = None
+    accompanying: tuple[Request, ...] = ()
+    session: Session = field(default_factory=Session)
+    first: bool = False
+    last: bool = False
+
+    @property
+    def has_body(self) -> bool:
+        return self.method in ("POST", "PUT", "PATCH") or self.body != b""
 
     def url_for(self, values: Mapping[str, str]) -> str:
         return self.url if self.url is not None else self.fill_url(values)
@@ -45,6 +66,11 @@ class Request:
         if not self.fill_headers:
             return self.headers
         return [*self.headers, *(fill(values) for fill in self.fill_headers)]
+
+
+class _Address(TypedDict):
+    url: str | None
+    fill_url: Fill
 
 
 @dataclass(frozen=True)
@@ -63,8 +89,9 @@ def compile_plan(plan: Plan) -> Script:
     journeys, number = [], 0
     for j, journey in enumerate(plan.journeys):
         requests = []
-        for step in journey.steps:
-            requests.append(_compile_step(plan.system.base_url, step, number, j))
+        for place, step in enumerate(journey.active):
+            ends = place == 0, place == len(journey.active) - 1
+            requests.append(_compile_step(plan, journey, step, number, j, ends))
             number += 1
         journeys.append(tuple(requests))
     return Script(
@@ -78,40 +105,91 @@ def compile_plan(plan: Plan) -> Script:
 
 def step_infos(plan: Plan) -> tuple[StepInfo, ...]:
     """The plan's steps as the core wants them."""
+    thinks = [(journey, step, plan.think_of(step)) for journey, step in plan.steps]
     return tuple(
-        StepInfo(
-            journey.name,
-            step.name,
-            step.think.mean,
-            step.think.as_law().coefficient_of_variation,
-        )
-        for journey, step in plan.steps
+        StepInfo(journey.name, step.name, think.mean, think.as_law().coefficient_of_variation)
+        for journey, step, think in thinks
     )
 
 
-def _compile_step(base_url: str, step: Step, number: int, journey: int) -> Request:
-    url = base_url + step.path
+def _compile_step(
+    plan: Plan, journey: Journey, step: Step, number: int, place: int, ends: tuple[bool, bool]
+) -> Request:
+    base, session = plan.system.base_url, journey.session
     body = step.body_text
-    headers = {"Accept": "*/*", **({"Content-Type": "application/json"} if body is not None else {})}
-    headers |= step.headers
+    own = {"Accept": "*/*", "User-Agent": session.user_agent or DEFAULT_AGENT, **_authorisation(session)}
+    if step.content_type is not None:
+        own["Content-Type"] = step.content_type
+    headers = _joined(own, step.headers)
     fixed = tuple(f"{k}: {v}" for k, v in headers.items() if not template.variables(v))
     varying = tuple(template.compiled(f"{k}: {v}") for k, v in headers.items() if template.variables(v))
-    fill = template.compiled(url)
-    varies = bool(template.variables(url))
+    encode = template.in_json if step.json_body is not None else template.in_form if step.form is not None else None
+    examiner = Examiner(step)
+    limit_ms = max(1, round(step.time_limit * 1000))
+    think = plan.think_of(step).as_law()
+    agent = tuple(f"{k}: {v}" for k, v in own.items() if k != "Content-Type")
     return Request(
         step=number,
-        journey=journey,
+        journey=place,
         method=step.method,
-        url=None if varies else url.translate(_UNSAFE_IN_URL),
         body=b"" if body is None else None if template.variables(body) else body.encode(),
-        fill_url=lambda values: fill(values).translate(_UNSAFE_IN_URL),
-        fill_body=template.compiled(body) if body is not None else None,
+        fill_body=template.compiled(body, encode) if body is not None else None,
         headers=(*fixed, "Expect:"),
         fill_headers=varying,
         expect=frozenset(step.expect_status),
-        time_limit_ms=max(1, round(step.time_limit * 1000)),
-        think=step.think.as_law(),
+        time_limit_ms=limit_ms,
+        think=think,
+        redirects=step.redirects,
+        examiner=examiner if examiner.wanted else None,
+        accompanying=tuple(
+            Request(
+                step=number,
+                journey=place,
+                method="GET",
+                body=b"",
+                fill_body=None,
+                headers=agent,
+                fill_headers=(),
+                expect=frozenset({200, 203, 204, 304}),
+                time_limit_ms=limit_ms,
+                think=think,
+                redirects=True,
+                session=session,
+                **_address(base + path),
+            )
+            for path in step.accompanying
+        ),
+        session=session,
+        first=ends[0],
+        last=ends[1],
+        **_address(base + step.path),
     )
+
+
+def _address(url: str) -> _Address:
+    """The address where it is always the same, and how it is filled in."""
+    fill = template.compiled(url, template.in_address)
+    varies = bool(template.variables(url))
+    return {
+        "url": None if varies else url.translate(_UNSAFE_IN_URL),
+        "fill_url": lambda values: fill(values).translate(_UNSAFE_IN_URL),
+    }
+
+
+def _authorisation(session: Session) -> dict[str, str]:
+    given = session.credentials
+    if given is None:
+        return {}
+    if given.bearer is not None:
+        return {"Authorization": f"Bearer {given.bearer}"}
+    pair = b64encode(f"{given.user}:{given.password}".encode()).decode()
+    return {"Authorization": f"Basic {pair}"}
+
+
+def _joined(own: Mapping[str, str], written: Mapping[str, str]) -> dict[str, str]:
+    """Our headers, those written in the step taking their place whatever their case."""
+    names = {name.lower() for name in written}
+    return {**{name: value for name, value in own.items() if name.lower() not in names}, **written}
 
 
 def _rows(plan: Plan) -> tuple[Mapping[str, str], ...]:
@@ -128,6 +206,7 @@ class Dealer:
 
     def __init__(self, script: Script, random: Random, share: tuple[int, int] = (0, 1)) -> None:
         self._script = script
+        self.random = random
         self._deck = Deck(script.weights, random)
         self._row, self._stride = share
 
@@ -138,20 +217,40 @@ class Dealer:
         return self._script.journeys[self._deck.draw()], row
 
 
+class Values(dict[str, str]):
+    """What a journey's requests can use: its row, what it kept, and the built-in values."""
+
+    def __init__(self, row: Mapping[str, str], user: int, iteration: int, random: Random) -> None:
+        super().__init__(row)
+        self._random = random
+        self["user_number"], self["iteration"] = str(user), str(iteration)
+
+    def __missing__(self, name: str) -> str:
+        """A value made anew each time it is used."""
+        if name == "random_number":
+            return str(self._random.randrange(1_000_000_000))
+        if name == "timestamp":
+            return str(int(time.time()))
+        if name == "uuid":
+            return str(uuid.UUID(int=self._random.getrandbits(128), version=4))
+        raise KeyError(name)
+
+
 def walk(
-    dealer: Dealer, thinks: Sequence[Callable[[], float]]
-) -> Generator[float | tuple[Request, Mapping[str, str]], bool, None]:
+    dealer: Dealer, thinks: Sequence[Callable[[], float]], user: int = 1
+) -> Generator[float | tuple[Request, Values], bool, None]:
     """A virtual user's life: yields seconds to wait, or a request to send with its values.
 
-    After a request it is sent whether the request succeeded. A failed step ends the journey; the
+    After a request it is sent whether the step succeeded. A failed step ends the journey; the
     user thinks and begins another. The first wait lets users who join together start apart.
     """
-    first = True
+    iteration = 0
     while True:
-        journey, values = dealer.next()
-        if first:
+        journey, row = dealer.next()
+        iteration += 1
+        values = Values(row, user, iteration, dealer.random)
+        if iteration == 1:
             yield thinks[journey[0].step]()
-            first = False
         for request in journey:
             succeeded = yield request, values
             yield thinks[request.step]()

@@ -9,6 +9,7 @@ from stonekettle.core.levels import MIN_HOLD_S
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.plan import system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
+from stonekettle.plan.journey import BUILT_IN
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -101,16 +102,20 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     yield from repeated("journeys", [j.name for j in plan.journeys])
     names = [step.name for _, step in plan.steps]
     yield from repeated("journeys[].steps", names)
-    known = {column for feed in plan.feeds for column in feed.columns}
+    fed = {column for feed in plan.feeds for column in feed.columns} | set(BUILT_IN)
     for i, journey in enumerate(plan.journeys):
+        known = set(fed)
         for j, step in enumerate(journey.steps):
+            if not step.enabled:
+                continue
             used = {name for text in step.texts for name in template.variables(text)}
             for name in sorted(used - known):
                 yield Problem(
                     f"journeys[{i}].steps[{j}]",
                     f"the variable {{{{{name}}}}} in {step.name!r} has no value.",
-                    did_you_mean(name, known, "Add a feed with a column of that name."),
+                    did_you_mean(name, known, "Keep it from an earlier response, or add a feed with such a column."),
                 )
+            known |= {keep.name for keep in step.keep}
     for i, goal in enumerate(plan.objectives):
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")

@@ -4,104 +4,20 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import re
 from functools import cached_property
-from typing import Annotated, Any, Literal
+from typing import Annotated
 
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
-from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.plan.journey import Journey, Step, Think
 from stonekettle.plan.parts import Name, Part
-from stonekettle.plan.quantities import Duration, Share, format_duration, parse_duration
+from stonekettle.plan.quantities import Duration, Share
 from stonekettle.plan.system import Component, Meter, System
 
 MAX_USERS = 50_000
-
-
-class Think(Part):
-    """Think time after a step. Written short as "exponential 4 s" or "4 s" (fixed)."""
-
-    law: Literal["fixed", "uniform", "exponential", "lognormal"] = "exponential"
-    mean: Duration
-    spread: Duration = 0.0
-
-    @model_validator(mode="before")
-    @classmethod
-    def _short_form(cls, value: object) -> object:
-        if not isinstance(value, str):
-            return value
-        word, _, rest = value.strip().partition(" ")
-        if word in ("exponential", "lognormal"):
-            return {"law": word, "mean": rest}
-        if word == "uniform":
-            low, _, high = rest.partition(" to ")
-            bounds = parse_duration(low), parse_duration(high)
-            return {
-                "law": word,
-                "mean": format_duration(sum(bounds) / 2),
-                "spread": format_duration((bounds[1] - bounds[0]) / 2),
-            }
-        return {"law": "fixed", "mean": value}
-
-    def as_law(self) -> Law:
-        return Law(self.law, self.mean, self.spread)
-
-
-class Step(Part):
-    """One user action: a request, the status it expects, and the think time that follows."""
-
-    name: Name
-    request: str
-    headers: dict[str, str] = Field(default_factory=dict)
-    json_body: Any = Field(default=None, alias="json")
-    expect_status: tuple[int, ...] = (200,)
-    time_limit: Duration = 30.0
-    think: Think = Think(law="fixed", mean="0 s")
-
-    @field_validator("request")
-    @classmethod
-    def _method_and_path(cls, value: str) -> str:
-        method, _, path = value.partition(" ")
-        if method not in ("GET", "POST") or not path.startswith("/"):
-            raise PydanticCustomError(
-                "request",
-                "{text} is not a request.",
-                {"text": repr(value), "mend": "Write the method and the path: 'GET /departures'."},
-            )
-        return value
-
-    @field_validator("expect_status", mode="before")
-    @classmethod
-    def _one_or_many(cls, value: object) -> object:
-        return (value,) if isinstance(value, int) else value
-
-    @property
-    def method(self) -> str:
-        return self.request.partition(" ")[0]
-
-    @property
-    def path(self) -> str:
-        return self.request.partition(" ")[2]
-
-    @property
-    def body_text(self) -> str | None:
-        return None if self.json_body is None else json.dumps(self.json_body, ensure_ascii=False)
-
-    @property
-    def texts(self) -> tuple[str, ...]:
-        """Every text of the request that may hold variables."""
-        return (self.path, *self.headers.values(), self.body_text or "")
-
-
-class Journey(Part):
-    """What a virtual user does from start to end; ``weight`` is its share among journeys begun."""
-
-    name: Name
-    weight: float = Field(default=1.0, gt=0)
-    steps: tuple[Step, ...] = Field(min_length=1)
 
 
 class Feed(Part):
@@ -220,6 +136,23 @@ class Objective(Part):
         return self
 
 
+class Waits(Part):
+    """One override for all think times of the experiment: a ``factor`` on them, or one law instead."""
+
+    factor: float | None = Field(default=None, ge=0, le=100)
+    think: Think | None = None
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Waits:
+        if (self.factor is None) == (self.think is None):
+            raise PydanticCustomError(
+                "waits",
+                "waits need either a factor or a think time.",
+                {"mend": "Write 'factor: 0.5' or 'think: exponential 2 s'."},
+            )
+        return self
+
+
 class Plan(Part):
     """One experiment, whole: everything a run uses."""
 
@@ -230,6 +163,7 @@ class Plan(Part):
     journeys: tuple[Journey, ...] = Field(min_length=1)
     load: tuple[LoadSegment, ...] = Field(min_length=1)
     objectives: tuple[Objective, ...] = ()
+    waits: Waits | None = None
     error_limit: Share = 0.05
 
     @property
@@ -239,7 +173,16 @@ class Plan(Part):
     @property
     def steps(self) -> tuple[tuple[Journey, Step], ...]:
         """Every step with its journey; a step's place here is its number in all data."""
-        return tuple((journey, step) for journey in self.journeys for step in journey.steps)
+        return tuple((journey, step) for journey in self.journeys for step in journey.active)
+
+    def think_of(self, step: Step) -> Think:
+        """The think time after a step, the experiment's override applied."""
+        if self.waits is None:
+            return step.think
+        if self.waits.think is not None:
+            return self.waits.think
+        factor = self.waits.factor if self.waits.factor is not None else 1.0
+        return step.think.model_copy(update={"mean": step.think.mean * factor, "spread": step.think.spread * factor})
 
     @property
     def meters(self) -> tuple[tuple[Component, Meter], ...]:
