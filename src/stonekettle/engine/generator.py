@@ -10,7 +10,6 @@ from __future__ import annotations
 import gc
 import heapq
 import resource
-import socket
 import sys
 import time
 from collections.abc import Callable, Generator
@@ -27,7 +26,7 @@ from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHO
 from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import Dealer, Request, Script, Values, walk
 from stonekettle.engine.server_timing import TimingSampler
-from stonekettle.engine.targets import is_allowed
+from stonekettle.engine.targets import CurlAddress, open_allowed
 
 TICK_S = 0.02
 """How often planned load and orders are looked at."""
@@ -571,22 +570,14 @@ def _set_method(flight: _Flight, request: Request) -> None:
         flight.custom = False
 
 
-class _HandedOver(socket.socket):
-    """A socket for libcurl, which takes a duplicate: this one is closed when it is let go."""
-
-    def __del__(self) -> None:
-        self.close()
-
-
-def _guarded_socket(flight: _Flight) -> Callable[[int, tuple[int, int, int, tuple[str, int]]], object]:
+def _guarded_socket(flight: _Flight) -> Callable[[int, CurlAddress], object]:
     """Opens a handle's sockets, and refuses addresses that load may not go to."""
 
-    def open_socket(purpose: int, address: tuple[int, int, int, tuple[str, int]]) -> object:
-        family, kind, protocol, target = address
-        host = target[0].decode() if isinstance(target[0], bytes) else target[0]
-        if not is_allowed(host):
+    def open_socket(purpose: int, address: CurlAddress) -> object:
+        opened = open_allowed(address)
+        if opened is None:
             flight.refused = True
             return pycurl.SOCKET_BAD
-        return _HandedOver(family, kind, protocol)
+        return opened
 
     return open_socket

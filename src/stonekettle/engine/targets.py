@@ -25,6 +25,29 @@ def is_allowed(address: str) -> bool:
     return ip.is_loopback
 
 
+CurlAddress = tuple[int, int, int, tuple[str, int]]
+"""Family, kind, protocol and address of a socket libcurl asks for."""
+
+
+class _HandedOver(socket.socket):
+    """A socket for libcurl, which takes a duplicate: this one is closed when it is let go."""
+
+    def __del__(self) -> None:
+        self.close()
+
+
+def host_of(address: CurlAddress) -> str:
+    host = address[3][0]
+    return host.decode() if isinstance(host, bytes) else host
+
+
+def open_allowed(address: CurlAddress) -> socket.socket | None:
+    """The socket libcurl asks for, or None where load may not go."""
+    if not is_allowed(host_of(address)):
+        return None
+    return _HandedOver(*address[:3])
+
+
 def resolve(path: str, url: str) -> tuple[str, str, int]:
     """Host, numeric address and port of ``url``; raises :class:`TargetError` unless every address
     of the host is allowed. ``path`` is the address's place in the plan."""

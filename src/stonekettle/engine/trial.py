@@ -1,17 +1,103 @@
-"""Does each journey pass once, as one user, before any load?"""
+"""Does each journey pass once, as one user, before any load? And if not, why?
+
+The requests are those the load loop would send; here everything about them is kept to be shown.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from random import Random
 
 import pycurl
 
+from stonekettle.engine import server_timing
 from stonekettle.engine.errors import TargetError, TrialFailed
-from stonekettle.engine.script import Request, Script
-from stonekettle.engine.targets import resolve
+from stonekettle.engine.examine import Examiner, Outcome, Response
+from stonekettle.engine.script import Request, Script, Values
+from stonekettle.engine.targets import CurlAddress, host_of, open_allowed, resolve
 
 CONNECT_TIMEOUT_MS = 5_000
 SHOWN = 200
+MAX_SHOWN = 100_000
+"""So much of a body is kept to be shown."""
+AT_ONCE = 6
+MASK = "•••"
+_SECRET_HEADERS = re.compile(r"(?im)^(authorization|proxy-authorization):.*$")
+_SECRET_FIELDS = re.compile(
+    r"""(?i)((?:^|[?&\s{,"'])(?:password|passwd|secret|pin)["']?\s*[=:]\s*["']?)([^&"'\s,}]+)"""
+)
+
+
+@dataclass(frozen=True)
+class Phases:
+    """When each phase of a transfer was over, in seconds from its start; 0 where there was none."""
+
+    dns: float
+    connect: float
+    tls: float
+    sent: float
+    first_byte: float
+    total: float
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
+    secrets masked; ``hops`` are the answers of redirects on the way (status, where to)."""
+
+    method: str
+    url: str
+    accompanying: bool
+    began_s: float
+    phases: Phases
+    status: int
+    sent_headers: str
+    sent_body: str
+    received_headers: str
+    received_body: str
+    size: int
+    hops: tuple[tuple[int, str], ...]
+    timing: tuple[tuple[str, float], ...]
+    fault: str | None
+
+
+@dataclass(frozen=True)
+class KeptValue:
+    """A value a step keeps, where it was looked for, and what it is; None: not found."""
+
+    name: str
+    place: str
+    value: str | None
+
+
+@dataclass(frozen=True)
+class StepTrial:
+    """How a step went; ``reason`` says in a sentence why it failed."""
+
+    name: str
+    passed: bool
+    reason: str
+    exchanges: tuple[Exchange, ...]
+    checks: tuple[Outcome, ...] = ()
+    kept: tuple[KeptValue, ...] = ()
+
+
+@dataclass(frozen=True)
+class JourneyTrial:
+    """A journey walked once: its steps as far as it came."""
+
+    journey: str
+    passed: bool
+    reason: str
+    took_s: float
+    steps: tuple[StepTrial, ...]
+
+    @property
+    def requests(self) -> int:
+        return sum(len(step.exchanges) for step in self.steps)
 
 
 @dataclass(frozen=True)
@@ -23,46 +109,238 @@ class TrialResult:
 
 def try_all(script: Script, base_url: str) -> TrialResult:
     """Walk every journey once. Raises :class:`TrialFailed` at the first step that fails."""
+    requests = 0
+    for number in range(len(script.journeys)):
+        trial = try_journey(script, base_url, number)
+        requests += trial.requests
+        if not trial.passed:
+            raise TrialFailed(trial.reason)
+    return TrialResult(requests)
+
+
+def try_journey(script: Script, base_url: str, number: int) -> JourneyTrial:
+    """Walk one journey as one user. Raises :class:`TrialFailed` where load may not go at all."""
     try:
         resolve("system.base_url", base_url)
     except TargetError as error:
         raise TrialFailed(str(error)) from error
-    requests = 0
-    for number, journey in enumerate(script.journeys):
-        handle = pycurl.Curl()
-        handle.setopt(pycurl.NOSIGNAL, 1)
-        handle.setopt(pycurl.COOKIEFILE, "")
-        handle.setopt(pycurl.PROXY, "")
-        handle.setopt(pycurl.CONNECTTIMEOUT_MS, CONNECT_TIMEOUT_MS)
-        try:
-            for request in journey:
-                _try_step(handle, script, request, number)
-                requests += 1
-        finally:
-            handle.close()
-    return TrialResult(requests)
-
-
-def _try_step(handle: pycurl.Curl, script: Script, request: Request, row: int) -> None:
-    values = script.rows[row % len(script.rows)]
-    step = script.steps[request.step]
-    body = bytearray()
-    handle.setopt(pycurl.URL, request.url_for(values))
-    handle.setopt(pycurl.HTTPHEADER, list(request.headers_for(values)))
-    handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
-    handle.setopt(pycurl.WRITEFUNCTION, lambda part: body.extend(part))
-    if request.method == "GET":
-        handle.setopt(pycurl.HTTPGET, 1)
-    else:
-        handle.setopt(pycurl.POST, 1)
-        handle.setopt(pycurl.POSTFIELDS, request.body_for(values))
-    where = f"The trial of {step.journey!r} failed at step {step.name!r}"
+    requests = script.journeys[number]
+    values = Values(script.rows[number % len(script.rows)], 1, 1, Random())
+    name = script.steps[requests[0].step].journey
+    user = _TrialUser()
+    steps: list[StepTrial] = []
     try:
-        handle.perform()
-    except pycurl.error as error:
-        raise TrialFailed(f"{where}: {str(error.args[1]).rstrip('.')}.") from error
-    status = handle.getinfo(pycurl.RESPONSE_CODE)
-    if status not in request.expect:
-        wanted = " or ".join(map(str, sorted(request.expect)))
-        said = body[:SHOWN].decode(errors="replace").strip()
-        raise TrialFailed(f"{where}: it expects status {wanted} and got {status}. The answer began: {said!r}")
+        for request in requests:
+            steps.append(_try_step(user, script.steps[request.step].name, request, values))
+            if not steps[-1].passed:
+                break
+    finally:
+        user.close()
+    last = steps[-1]
+    reason = "" if last.passed else f"The trial of {name!r} failed at step {last.name!r}: {last.reason}"
+    return JourneyTrial(name, last.passed, reason, user.elapsed(), tuple(steps))
+
+
+@dataclass
+class _Transfer:
+    """A handle with what it sends and gets."""
+
+    handle: pycurl.Curl
+    request: Request
+    url: str
+    body: bytes
+    began_s: float = 0.0
+    sent: bytearray = field(default_factory=bytearray)
+    headers: list[bytes] = field(default_factory=list)
+    received: bytearray = field(default_factory=bytearray)
+    fault: str | None = None
+
+    @property
+    def response(self) -> Response:
+        info = self.handle.getinfo
+        took = info(pycurl.TOTAL_TIME)
+        return Response(info(pycurl.RESPONSE_CODE), self.headers, bytes(self.received), len(self.received), took)
+
+
+class _TrialUser:
+    """One user's cookies and connections."""
+
+    def __init__(self) -> None:
+        self._begun = time.perf_counter()
+        self._share = pycurl.CurlShare()
+        for kind in (pycurl.LOCK_DATA_CONNECT, pycurl.LOCK_DATA_COOKIE, pycurl.LOCK_DATA_SSL_SESSION):
+            self._share.setopt(pycurl.SH_SHARE, kind)
+        self._handles: list[pycurl.Curl] = []
+
+    def elapsed(self) -> float:
+        return time.perf_counter() - self._begun
+
+    def close(self) -> None:
+        for handle in self._handles:
+            handle.close()
+        self._share.close()
+
+    def perform(self, requests: Sequence[Request], values: Values) -> list[_Transfer]:
+        """Send requests side by side, so many at a time as a browser would."""
+        transfers = [self._transfer(request, values) for request in requests]
+        multi = pycurl.CurlMulti()
+        multi.setopt(pycurl.M_MAX_HOST_CONNECTIONS, AT_ONCE)
+        for transfer in transfers:
+            transfer.began_s = self.elapsed()
+            multi.add_handle(transfer.handle)
+        by_handle = {transfer.handle: transfer for transfer in transfers}
+        left = len(transfers)
+        while left:
+            multi.perform()
+            queued, good, bad = multi.info_read()
+            for handle in good:
+                multi.remove_handle(handle)
+            for handle, _, message in bad:
+                by_handle[handle].fault = by_handle[handle].fault or f"{str(message).rstrip('.')}."
+                multi.remove_handle(handle)
+            left -= len(good) + len(bad)
+            if left and not queued:
+                multi.select(0.1)
+        return transfers
+
+    def _transfer(self, request: Request, values: Values) -> _Transfer:
+        handle = pycurl.Curl()
+        self._handles.append(handle)
+        body = request.body_for(values) if request.has_body else b""
+        transfer = _Transfer(handle, request, request.url_for(values), body)
+        for option, value in (
+            (pycurl.SHARE, self._share),
+            (pycurl.NOSIGNAL, 1),
+            (pycurl.COOKIEFILE, ""),
+            (pycurl.PROXY, ""),
+            (pycurl.ACCEPT_ENCODING, ""),
+            (pycurl.CONNECTTIMEOUT_MS, CONNECT_TIMEOUT_MS),
+            (pycurl.TIMEOUT_MS, request.time_limit_ms),
+            (pycurl.FOLLOWLOCATION, request.redirects),
+            (pycurl.MAXREDIRS, 10),
+            (pycurl.REDIR_PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS),
+            (pycurl.URL, transfer.url),
+            (pycurl.HTTPHEADER, list(request.headers_for(values))),
+            (pycurl.WRITEFUNCTION, transfer.received.extend),
+            (pycurl.HEADERFUNCTION, transfer.headers.append),
+            (pycurl.VERBOSE, 1),
+            (pycurl.DEBUGFUNCTION, lambda kind, data: _note_sent(transfer, kind, data)),
+            (pycurl.OPENSOCKETFUNCTION, lambda purpose, address: _open(transfer, address)),
+        ):
+            handle.setopt(option, value)
+        if request.has_body:
+            handle.setopt(pycurl.POST, 1)
+            handle.setopt(pycurl.POSTFIELDS, body)
+        if request.method == "HEAD":
+            handle.setopt(pycurl.NOBODY, 1)
+        elif request.method not in ("GET", "POST"):
+            handle.setopt(pycurl.CUSTOMREQUEST, request.method)
+        return transfer
+
+
+def _note_sent(transfer: _Transfer, kind: int, data: bytes) -> None:
+    if kind == pycurl.INFOTYPE_HEADER_OUT:
+        transfer.sent += data
+
+
+def _open(transfer: _Transfer, address: CurlAddress) -> object:
+    opened = open_allowed(address)
+    if opened is None:
+        transfer.fault = f"it leads to {host_of(address)}, which is not an allowed target."
+        return pycurl.SOCKET_BAD
+    return opened
+
+
+def _try_step(user: _TrialUser, name: str, request: Request, values: Values) -> StepTrial:
+    (main,) = user.perform([request], values)
+    exchanges = [_exchange(main)]
+    fault = main.fault or _status_fault(main)
+    if fault is not None:
+        return StepTrial(name, False, fault, tuple(exchanges))
+    checks, kept, fault = _examined(request.examiner, main.response, values)
+    if fault is None and request.accompanying:
+        others = user.perform(request.accompanying, values)
+        exchanges += [_exchange(other, accompanying=True) for other in others]
+    return StepTrial(name, fault is None, fault or "", tuple(exchanges), checks, kept)
+
+
+def _examined(
+    examiner: Examiner | None, response: Response, values: Values
+) -> tuple[tuple[Outcome, ...], tuple[KeptValue, ...], str | None]:
+    """Checks and kept values with the first failure in a sentence."""
+    if examiner is None:
+        return (), (), None
+    checks = examiner.outcomes(response)
+    found = examiner.kept(response)
+    kept = tuple(KeptValue(name, examiner.places[name], value) for name, value in found.items())
+    failed = next((check for check in checks if not check.passed), None)
+    if failed is not None:
+        return checks, kept, f"the check that {failed.text} failed: {failed.found}."
+    missing = next((value for value in kept if value.value is None), None)
+    if missing is not None:
+        begun = response.text[:SHOWN].strip()
+        return (
+            checks,
+            kept,
+            f"there is no value {missing.place} to keep as {missing.name!r}. The answer began: {begun!r}",
+        )
+    values.update({value.name: value.value for value in kept if value.value is not None})
+    return checks, kept, None
+
+
+def _status_fault(transfer: _Transfer) -> str | None:
+    status = transfer.handle.getinfo(pycurl.RESPONSE_CODE)
+    if status in transfer.request.expect:
+        return None
+    wanted = " or ".join(map(str, sorted(transfer.request.expect)))
+    said = transfer.response.text[:SHOWN].strip()
+    where = transfer.response.header("location")
+    more = f" It leads to {where}." if where else f" The answer began: {said!r}"
+    return f"it expects status {wanted} and got {status}.{more}"
+
+
+def _exchange(transfer: _Transfer, *, accompanying: bool = False) -> Exchange:
+    info, response = transfer.handle.getinfo, transfer.response
+    fault = transfer.fault or (_status_fault(transfer) if accompanying else None)
+    timing = [pair for value in response.all("server-timing") for pair in server_timing.parse(value)]
+    blocks = re.split(r"\r?\n\r?\n", b"".join(transfer.headers).decode("latin-1").strip())
+    hops = [(int(block.split()[1]), _location(block)) for block in blocks[:-1] if block.startswith("HTTP/")]
+    return Exchange(
+        method=transfer.request.method,
+        url=transfer.url,
+        accompanying=accompanying,
+        began_s=transfer.began_s,
+        phases=Phases(
+            info(pycurl.NAMELOOKUP_TIME),
+            info(pycurl.CONNECT_TIME),
+            info(pycurl.APPCONNECT_TIME),
+            info(pycurl.PRETRANSFER_TIME),
+            info(pycurl.STARTTRANSFER_TIME),
+            info(pycurl.TOTAL_TIME),
+        ),
+        status=response.status,
+        sent_headers=_SECRET_HEADERS.sub(lambda m: f"{m[1]}: {MASK}", transfer.sent.decode("latin-1").strip()),
+        sent_body=masked(transfer.body.decode("utf-8", "replace")[:MAX_SHOWN]),
+        received_headers=blocks[-1],
+        received_body=_shown(response),
+        size=len(transfer.received),
+        hops=tuple(hops),
+        timing=tuple(timing),
+        fault=fault,
+    )
+
+
+def _location(block: str) -> str:
+    match = re.search(r"(?im)^location:\s*(.*)$", block)
+    return match[1].strip() if match else ""
+
+
+def masked(body: str) -> str:
+    """A body with the values of fields that hold secrets hidden."""
+    return _SECRET_FIELDS.sub(lambda m: f"{m[1]}{MASK}", body)
+
+
+def _shown(response: Response) -> str:
+    if b"\0" in response.body[:1000]:
+        return f"({len(response.body)} bytes that are no text)"
+    return masked(response.text[:MAX_SHOWN])

@@ -18,6 +18,7 @@ from prometheus_client.registry import CollectorRegistry
 
 from stonekettle.practice.component import VISIT_BYTES, Draws, LiveComponent, LiveInstance, Refused
 from stonekettle.practice.config import PracticeConfig, Route
+from stonekettle.practice.portal import Portal
 
 ENTRY = "gateway"
 
@@ -111,6 +112,7 @@ class PracticeServer:
     async def start(self) -> None:
         loop = asyncio.get_running_loop()
         self.system = LiveSystem(self.config, loop.time)
+        self.portal = Portal(self.system)
         for name, component in self.system.components.items():
             if not component.config.metered:
                 continue
@@ -118,11 +120,14 @@ class PracticeServer:
                 app = metrics_page(instance)
                 if name == ENTRY:
                     add_public_api(app, self.system)
+                    if self.portal.is_possible:
+                        self.portal.add_to(app)
                 port = await self._listen(app, 0)
                 self.directory.setdefault(name, []).append(f"http://127.0.0.1:{port}")
         control = web.Application()
         control.router.add_get("/directory", self._tell_directory)
         control.router.add_get("/answered", self._tell_answered)
+        control.router.add_get("/activated", self._tell_activated)
         self.control_port = await self._listen(control, self.control_port)
 
     async def stop(self) -> None:
@@ -144,6 +149,10 @@ class PracticeServer:
         """How many requests were answered, by route, and in all: the count to check a run against."""
         answered = dict(self.system.answered)
         return web.json_response({"total": sum(answered.values()), "by_route": answered})
+
+    async def _tell_activated(self, request: web.Request) -> web.Response:
+        """How many tickets riders activated in the portal: work done, as the server sees it."""
+        return web.json_response({"activated": self.portal.activated})
 
 
 async def serve_forever(config: PracticeConfig, control_port: int) -> None:
