@@ -81,6 +81,7 @@ class Script:
     weights: tuple[float, ...]
     rows: tuple[Mapping[str, str], ...]
     steps: tuple[StepInfo, ...]
+    samples: tuple[Mapping[str, str], ...]
     timing_names: tuple[str, ...] = ()
 
 
@@ -99,6 +100,7 @@ def compile_plan(plan: Plan) -> Script:
         tuple(journey.weight for journey in plan.journeys),
         _rows(plan),
         step_infos(plan),
+        tuple(journey.sample for journey in plan.journeys),
         server_timing.names_of(plan),
     )
 
@@ -214,7 +216,9 @@ class Dealer:
         rows = self._script.rows
         row = rows[self._row % len(rows)]
         self._row += self._stride
-        return self._script.journeys[self._deck.draw()], row
+        journey = self._script.journeys[self._deck.draw()]
+        sample = self._script.samples[journey[0].journey]
+        return journey, {**sample, **row} if sample else row
 
 
 class Values(dict[str, str]):

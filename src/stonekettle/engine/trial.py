@@ -125,7 +125,8 @@ def try_journey(script: Script, base_url: str, number: int) -> JourneyTrial:
     except TargetError as error:
         raise TrialFailed(str(error)) from error
     requests = script.journeys[number]
-    values = Values(script.rows[number % len(script.rows)], 1, 1, Random())
+    row = script.rows[number % len(script.rows)]
+    values = Values({**script.samples[number], **row}, 1, 1, Random())
     name = script.steps[requests[0].step].journey
     user = _TrialUser()
     steps: list[StepTrial] = []

@@ -13,26 +13,28 @@ from stonekettle.plan.journey import BUILT_IN
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
-FindSystem = Callable[[str], Mapping[str, Any] | None]
+Find = Callable[[str], Mapping[str, Any] | None]
 MIN_LEVELS_FOR_A_CLAIM = 4
 
 
-def read(text: str, find_system: FindSystem | None = None) -> Plan:
+def read(text: str, find_system: Find | None = None, find_journey: Find | None = None) -> Plan:
     """A plan from YAML or JSON text. Raises :class:`PlanError` with every problem found.
 
-    ``system`` may be a name: ``find_system`` then tells that system's document, or None.
+    ``system`` may be a name, and a journey ``{journey: name, weight}``: ``find_system`` and
+    ``find_journey`` then tell the document of that name, or None.
     """
-    return from_document(parse(text), find_system)
+    return from_document(parse(text), find_system, find_journey)
 
 
-def from_document(document: object, find_system: FindSystem | None = None) -> Plan:
+def from_document(document: object, find_system: Find | None = None, find_journey: Find | None = None) -> Plan:
     """A plan from plain data, checked as a whole."""
     if not isinstance(document, Mapping):
         mend = "Start with 'name:', 'system:', 'journeys:' and 'load:'."
         raise PlanError([Problem("document", "this is not a plan.", mend)])
     named = document.get("system")
     if isinstance(named, str):
-        document = {**document, "system": _found(named, find_system)}
+        document = {**document, "system": _found("system", "system", named, find_system)}
+    document = {**document, **_with_journeys(document, find_journey)}
     plan = validated(Plan, document)
     problems = list(_inconsistencies(plan))
     if problems:
@@ -45,13 +47,29 @@ def to_document(plan: Plan) -> dict[str, Any]:
     return plain(plan)
 
 
-def _found(name: str, find_system: FindSystem | None) -> Mapping[str, Any]:
-    if find_system is None:
-        mend = "Without the web application, write the system out: 'system:' with 'name:' and 'base_url:'."
-        raise PlanError([Problem("system", f"the system {name!r} is only a name here.", mend)])
-    found = find_system(name)
+def _with_journeys(document: Mapping[str, Any], find: Find | None) -> dict[str, Any]:
+    """The document's journeys, those it only names replaced by what they are."""
+    journeys = document.get("journeys")
+    if not isinstance(journeys, list):
+        return {}
+    whole = []
+    for i, journey in enumerate(journeys):
+        if isinstance(journey, Mapping) and set(journey) <= {"journey", "weight"} and "journey" in journey:
+            draft = _found(f"journeys[{i}].journey", "journey", str(journey["journey"]), find)
+            kept = {key: value for key, value in draft.items() if key not in ("system", "notes")}
+            journey = {**kept, **({"weight": journey["weight"]} if "weight" in journey else {})}
+        whole.append(journey)
+    return {"journeys": whole}
+
+
+def _found(path: str, kind: str, name: str, find: Find | None) -> Mapping[str, Any]:
+    if find is None:
+        mend = f"Without the web application, write the {kind} out."
+        raise PlanError([Problem(path, f"the {kind} {name!r} is only a name here.", mend)])
+    found = find(name)
     if found is None:
-        raise PlanError([Problem("system", f"there is no system named {name!r}.", "Describe it under Systems first.")])
+        mend = f"Describe it under {kind.capitalize()}s first."
+        raise PlanError([Problem(path, f"there is no {kind} named {name!r}.", mend)])
     return found
 
 
@@ -72,6 +90,13 @@ def advice(plan: Plan) -> tuple[str, ...]:
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
+    for journey in plan.journeys:
+        same = sorted(set(journey.sample) - {column for feed in plan.feeds for column in feed.columns})
+        if same:
+            found.append(
+                f"Every user of {journey.name!r} sends the same {', '.join(same)}: the server's caches would "
+                "flatter the result. Add a feed with such columns."
+            )
     if not plan.meters:
         found.append("No component has a meter: the run cannot name a limiting resource.")
     return tuple(found)
@@ -104,7 +129,7 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     yield from repeated("journeys[].steps", names)
     fed = {column for feed in plan.feeds for column in feed.columns} | set(BUILT_IN)
     for i, journey in enumerate(plan.journeys):
-        known = set(fed)
+        known = fed | set(journey.sample)
         for j, step in enumerate(journey.steps):
             if not step.enabled:
                 continue

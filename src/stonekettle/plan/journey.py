@@ -14,6 +14,7 @@ from stonekettle.core.distribution import Law
 from stonekettle.plan import json_path
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, format_duration, parse_duration
+from stonekettle.plan.template import variables
 
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS")
 BUILT_IN = ("user_number", "iteration", "random_number", "timestamp", "uuid")
@@ -297,11 +298,15 @@ class Session(Part):
 
 
 class Journey(Part):
-    """What a virtual user does from start to end; ``weight`` is its share among journeys begun."""
+    """What a virtual user does from start to end; ``weight`` is its share among journeys begun.
+
+    ``sample`` gives values that no feed gives, the same ones to every user.
+    """
 
     name: Name
     weight: float = Field(default=1.0, gt=0)
     session: Session = Session()
+    sample: dict[str, str] = Field(default_factory=dict)
     steps: tuple[Step, ...] = Field(min_length=1)
 
     @model_validator(mode="after")
@@ -338,3 +343,26 @@ def _multipart_text(parts: tuple[FormPart, ...]) -> str:
             f"--{BOUNDARY}\r\n{head}{f'Content-Type: {kind}' + chr(13) + chr(10) if kind else ''}\r\n{part.value}"
         )
     return "\r\n".join([*lines, f"--{BOUNDARY}--", ""])
+
+
+class JourneyDraft(Part):
+    """A journey by itself, while it is written: with the name of the system it is tried against, and
+    perhaps without steps yet."""
+
+    name: Name
+    system: str = Field(default="", max_length=80)
+    notes: str = Field(default="", max_length=5_000)
+    session: Session = Session()
+    sample: dict[str, str] = Field(default_factory=dict)
+    steps: tuple[Step, ...] = ()
+
+    @property
+    def missing(self) -> tuple[str, ...]:
+        """Variables that neither a response before them nor the sample gives; a feed must."""
+        known = {*BUILT_IN, *self.sample}
+        found: dict[str, None] = {}
+        for step in self.steps:
+            if step.enabled:
+                found |= {name: None for text in step.texts for name in variables(text) if name not in known}
+                known |= {keep.name for keep in step.keep}
+        return tuple(found)

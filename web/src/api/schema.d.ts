@@ -300,6 +300,168 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/journeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Journeys
+         * @description All journeys by name, those in use or the archived ones.
+         */
+        get: operations["stonekettle_server_journeys_api_list_journeys"];
+        put?: never;
+        /**
+         * Create Journey
+         * @description A journey from a document, or an empty one to fill in.
+         */
+        post: operations["stonekettle_server_journeys_api_create_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Journey */
+        get: operations["stonekettle_server_journeys_api_get_journey"];
+        /**
+         * Save Journey
+         * @description Save the document as a new revision. A secret that reads "(kept)" stays as it was.
+         */
+        put: operations["stonekettle_server_journeys_api_save_journey"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Journey
+         * @description The revision before becomes the one in force.
+         */
+        post: operations["stonekettle_server_journeys_api_undo_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Journey
+         * @description Take the last undo back.
+         */
+        post: operations["stonekettle_server_journeys_api_redo_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Duplicate Journey */
+        post: operations["stonekettle_server_journeys_api_duplicate_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Archive Journey
+         * @description Put a journey out of the way, or bring it back.
+         */
+        post: operations["stonekettle_server_journeys_api_archive_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Journey
+         * @description Walk the journey once, now, as one user, and show everything that was sent and received.
+         */
+        post: operations["stonekettle_server_journeys_api_try_journey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journeys/{journey_id}/journey.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Journey
+         * @description The document as YAML, without its secrets.
+         */
+        get: operations["stonekettle_server_journeys_api_download_journey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments": {
         parameters: {
             query?: never;
@@ -830,6 +992,235 @@ export interface components {
         PinsBody: {
             /** Pins */
             pins: components["schemas"]["PinBody"][];
+        };
+        /**
+         * JourneyLine
+         * @description A journey as a line; ``passed`` tells whether it passed a trial as it is now.
+         */
+        JourneyLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** System */
+            system: string;
+            /** Steps */
+            steps: string[];
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Tried At */
+            tried_at: string | null;
+            /** Passed */
+            passed: boolean;
+            /** Trial Reason */
+            trial_reason: string;
+        };
+        /** JourneyCreated */
+        JourneyCreated: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * NewJourney
+         * @description A journey from a document's text (YAML or JSON), or an empty one.
+         */
+        NewJourney: {
+            /** Source */
+            source?: string | null;
+            /**
+             * System
+             * @default
+             */
+            system: string;
+        };
+        /**
+         * JourneyDetail
+         * @description ``document`` is the journey's own document, its secrets replaced by "(kept)"; ``missing`` are
+         *     the variables only a feed or a sample can give.
+         */
+        JourneyDetail: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** System */
+            system: string;
+            /** Steps */
+            steps: string[];
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Tried At */
+            tried_at: string | null;
+            /** Passed */
+            passed: boolean;
+            /** Trial Reason */
+            trial_reason: string;
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
+            /** Missing */
+            missing: string[];
+            /** Experiments */
+            experiments: components["schemas"]["Use"][];
+        };
+        /** Use */
+        Use: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /** JourneyBody */
+        JourneyBody: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+        };
+        /** ArchiveJourney */
+        ArchiveJourney: {
+            /** Archived */
+            archived: boolean;
+        };
+        /**
+         * Exchange
+         * @description A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
+         *     secrets masked; ``hops`` are the answers of redirects on the way (status, where to).
+         */
+        Exchange: {
+            /** Method */
+            method: string;
+            /** Url */
+            url: string;
+            /** Accompanying */
+            accompanying: boolean;
+            /** Began S */
+            began_s: number;
+            phases: components["schemas"]["Phases"];
+            /** Status */
+            status: number;
+            /** Sent Headers */
+            sent_headers: string;
+            /** Sent Body */
+            sent_body: string;
+            /** Received Headers */
+            received_headers: string;
+            /** Received Body */
+            received_body: string;
+            /** Size */
+            size: number;
+            /** Hops */
+            hops: [
+                number,
+                string
+            ][];
+            /** Timing */
+            timing: [
+                string,
+                number
+            ][];
+            /** Fault */
+            fault: string | null;
+        };
+        /**
+         * JourneyTrial
+         * @description A journey walked once: its steps as far as it came.
+         */
+        JourneyTrial: {
+            /** Journey */
+            journey: string;
+            /** Passed */
+            passed: boolean;
+            /** Reason */
+            reason: string;
+            /** Took S */
+            took_s: number;
+            /** Steps */
+            steps: components["schemas"]["StepTrial"][];
+        };
+        /**
+         * KeptValue
+         * @description A value a step keeps, where it was looked for, and what it is; None: not found.
+         */
+        KeptValue: {
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Value */
+            value: string | null;
+        };
+        /**
+         * Outcome
+         * @description One check: what it says in words, whether it passed, what was found instead.
+         */
+        Outcome: {
+            /** Text */
+            text: string;
+            /** Passed */
+            passed: boolean;
+            /**
+             * Found
+             * @default
+             */
+            found: string;
+        };
+        /**
+         * Phases
+         * @description When each phase of a transfer was over, in seconds from its start; 0 where there was none.
+         */
+        Phases: {
+            /** Dns */
+            dns: number;
+            /** Connect */
+            connect: number;
+            /** Tls */
+            tls: number;
+            /** Sent */
+            sent: number;
+            /** First Byte */
+            first_byte: number;
+            /** Total */
+            total: number;
+        };
+        /**
+         * StepTrial
+         * @description How a step went; ``reason`` says in a sentence why it failed.
+         */
+        StepTrial: {
+            /** Name */
+            name: string;
+            /** Passed */
+            passed: boolean;
+            /** Reason */
+            reason: string;
+            /** Exchanges */
+            exchanges: components["schemas"]["Exchange"][];
+            /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["Outcome"][];
+            /**
+             * Kept
+             * @default []
+             */
+            kept: components["schemas"]["KeptValue"][];
         };
         /** ExperimentLine */
         ExperimentLine: {
@@ -1720,6 +2111,234 @@ export interface operations {
             header?: never;
             path: {
                 system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_journeys_api_list_journeys: {
+        parameters: {
+            query?: {
+                archived?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_create_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewJourney"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_get_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_save_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JourneyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_undo_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_redo_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_duplicate_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_archive_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveJourney"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_try_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyTrial"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_download_journey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                journey_id: number;
             };
             cookie?: never;
         };

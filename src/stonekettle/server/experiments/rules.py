@@ -15,6 +15,7 @@ from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments.models import Experiment, Revision
+from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
 
@@ -23,7 +24,7 @@ _SYSTEM_LINE = re.compile(r"^system:.*$", re.MULTILINE)
 
 def read_plan(source: str) -> Plan:
     """A checked plan with allowed targets. Raises :class:`PlanError` with every problem."""
-    plan = document.read(source, systems.find)
+    plan = document.read(source, systems.drafts.find, journeys.drafts.find)
     if named_system(source) is None and system_document.has_secrets(document.to_document(plan)["system"]):
         mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
         raise PlanError([Problem("system", "credentials would be readable in this text.", mend)])
@@ -80,6 +81,29 @@ def rename_system(system: System, name: str) -> None:
         source = _SYSTEM_LINE.sub(lambda _: line, current.source, count=1)
         changed = {**current.document, "system": {**current.document["system"], "name": name}}
         plan = document.from_document(changed)
+        _add_revision(experiment, current.number + 1, source, plan, None)
+
+
+def named_journeys(source: str) -> list[str]:
+    """The names of the journeys a document refers to instead of writing them out."""
+    data = parse(source)
+    journeys = data.get("journeys") if isinstance(data, Mapping) else None
+    found = journeys if isinstance(journeys, list) else []
+    return [str(journey["journey"]) for journey in found if isinstance(journey, Mapping) and "journey" in journey]
+
+
+def rename_journey(name: str, new: str) -> None:
+    """Follow a journey's new name in every experiment that names it."""
+    line = re.compile(rf"(\bjourney:\s*)(?:\"{re.escape(name)}\"|'{re.escape(name)}'|{re.escape(name)}(?=\s*[,}}\n]))")
+    for experiment in Experiment.objects.all():
+        current = experiment.current
+        if name not in named_journeys(current.source):
+            continue
+        source = line.sub(lambda match: match[1] + json.dumps(new, ensure_ascii=False), current.source)
+        journeys = [
+            {**journey, "name": new} if journey["name"] == name else journey for journey in current.document["journeys"]
+        ]
+        plan = document.from_document({**current.document, "journeys": journeys})
         _add_revision(experiment, current.number + 1, source, plan, None)
 
 

@@ -114,20 +114,20 @@ def get_system(request: HttpRequest, system_id: int) -> SystemDetail:
 @router.put("/systems/{system_id}", response=SystemDetail)
 def save_system(request: HttpRequest, system_id: int, body: SystemBody) -> SystemDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.save(_system(system_id), body.document, _user(request))
+    rules.drafts.save(_system(system_id), body.document, _user(request))
     return _detail(_system(system_id))
 
 
 @router.post("/systems/{system_id}/undo", response=SystemDetail)
 def undo(request: HttpRequest, system_id: int) -> SystemDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.undo(_system(system_id)))
+    return _detail(rules.drafts.undo(_system(system_id)))
 
 
 @router.post("/systems/{system_id}/redo", response=SystemDetail)
 def redo(request: HttpRequest, system_id: int) -> SystemDetail:
     """Take the last undo back."""
-    return _detail(rules.redo(_system(system_id)))
+    return _detail(rules.drafts.redo(_system(system_id)))
 
 
 @router.post("/systems/{system_id}/duplicate", response={201: Created})
@@ -138,7 +138,7 @@ def duplicate(request: HttpRequest, system_id: int) -> Status[Created]:
 @router.post("/systems/{system_id}/archive", response=SystemDetail)
 def archive(request: HttpRequest, system_id: int, body: ArchiveBody) -> SystemDetail:
     """Put a system out of the way, or bring it back."""
-    rules.archive(_system(system_id), body.archived)
+    rules.drafts.archive(_system(system_id), body.archived)
     return _detail(_system(system_id))
 
 
@@ -228,7 +228,7 @@ def _detail(system: System) -> SystemDetail:
         **_line(system),
         document=system_document.masked(system.current.document),
         can_undo=system.position > 1,
-        can_redo=system.revisions.filter(number__gt=system.position).exists(),
+        can_redo=system.can_redo,
         token_hint=system.token_hint,
         pins=[PinBody(**pin) for pin in system.pins],
     )

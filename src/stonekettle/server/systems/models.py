@@ -4,56 +4,36 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.conf import settings
 from django.db import models
 
 from stonekettle.plan import system_document
 from stonekettle.plan.system import System as Description
+from stonekettle.server.drafts import Draft, DraftRevision
 
 
-class System(models.Model):
-    """A system by name. ``position`` is the revision in force: undo moves it back, redo forth.
+class System(Draft):
+    """A system with its document.
 
     ``pins`` are the metrics its plates show beside the resources. ``token_digest`` belongs to the
     token with which metrics are pushed; the token itself is shown once and not kept.
     """
 
-    name = models.CharField(max_length=80, unique=True)
-    position = models.PositiveIntegerField(default=1)
-    archived_at = models.DateTimeField(null=True)
-    created_at = models.DateTimeField(auto_now_add=True)
-    changed_at = models.DateTimeField(auto_now=True)
     pins: models.JSONField[Any, Any] = models.JSONField(default=list)
     token_digest = models.CharField(max_length=64, default="")
     token_hint = models.CharField(max_length=8, default="")
-
-    class Meta:
-        ordering = ("name",)
-
-    def __str__(self) -> str:
-        return self.name
-
-    @property
-    def current(self) -> SystemRevision:
-        return self.revisions.get(number=self.position)
 
     @property
     def description(self) -> Description:
         return system_document.from_document(self.current.document)
 
 
-class SystemRevision(models.Model):
+class SystemRevision(DraftRevision):
     """One state of a system's document, secrets included."""
 
     system = models.ForeignKey(System, models.CASCADE, related_name="revisions")
-    number = models.PositiveIntegerField()
-    document: models.JSONField[Any, Any] = models.JSONField()
-    author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
-    created_at = models.DateTimeField(auto_now_add=True)
 
-    class Meta:
+    class Meta(DraftRevision.Meta):
         constraints = (models.UniqueConstraint(fields=["system", "number"], name="one_system_revision_per_number"),)
-        ordering = ("-number",)
 
     def __str__(self) -> str:
         return f"{self.system} r{self.number}"

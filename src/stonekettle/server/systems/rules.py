@@ -8,86 +8,47 @@ from collections.abc import Mapping
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import transaction
-from django.utils import timezone
 
 from stonekettle.engine.targets import check_allowed
 from stonekettle.plan import system_document
 from stonekettle.plan.problems import PlanError, Problem
-from stonekettle.plan.system import System as Description
-from stonekettle.server.problems import Conflict
-from stonekettle.server.systems.models import System, SystemRevision
+from stonekettle.server.drafts import Document, Drafts
+from stonekettle.server.systems.models import System
 
 NEW_NAME = "New system"
 NEW_BASE_URL = "http://127.0.0.1:8000"
 
 
-def checked(document: object) -> Description:
-    """A valid description with allowed addresses. Raises :class:`PlanError` with every problem."""
-    description = system_document.from_document(document)
+def checked(document: Document, before: Document | None) -> dict[str, Any]:
+    """A valid document with allowed addresses; a secret that was not shown stays what it was before.
+    Raises :class:`PlanError` with every problem."""
+    whole = document if before is None else system_document.with_kept_secrets(document, before)
+    description = system_document.from_document(whole)
     forbidden = check_allowed(description.addresses)
     if forbidden:
         raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
-    return description
+    return system_document.to_document(description)
 
 
-@transaction.atomic
+def _renamed(system: System, name: str) -> None:
+    from stonekettle.server.experiments import rules as experiments
+
+    experiments.rename_system(system, name)
+
+
+drafts = Drafts(System, "system", checked, _renamed)
+
+
 def create(document: Mapping[str, Any] | None, author: User | None) -> System:
     """A system from a document, or an empty one."""
-    if document is None:
-        document = {"name": _free_name(NEW_NAME), "base_url": NEW_BASE_URL}
-    description = checked(document)
-    _check_name(description.name, None)
-    system = System.objects.create(name=description.name)
-    _keep(system, 1, system_document.to_document(description), author)
-    return system
+    return drafts.create(document or {"name": drafts.free_name(NEW_NAME), "base_url": NEW_BASE_URL}, author)
 
 
-@transaction.atomic
-def save(system: System, document: Mapping[str, Any], author: User | None) -> System:
-    """A new revision after the one in force; what had been undone is gone then."""
-    system = System.objects.select_for_update().get(pk=system.pk)
-    if system.archived_at is not None:
-        raise Conflict(f"{system.name} is archived. Bring it back before you change it.")
-    before = system.current.document
-    description = checked(system_document.with_kept_secrets(document, before))
-    after = system_document.to_document(description)
-    if after == before:
-        return system
-    _check_name(description.name, system)
-    system.revisions.filter(number__gt=system.position).delete()
-    _keep(system, system.position + 1, after, author)
-    return _move(system, system.position + 1)
-
-
-@transaction.atomic
-def undo(system: System) -> System:
-    system = System.objects.select_for_update().get(pk=system.pk)
-    if system.position <= 1:
-        raise Conflict("There is nothing to undo.")
-    return _move(system, system.position - 1)
-
-
-@transaction.atomic
-def redo(system: System) -> System:
-    system = System.objects.select_for_update().get(pk=system.pk)
-    if not system.revisions.filter(number=system.position + 1).exists():
-        raise Conflict("There is nothing to redo.")
-    return _move(system, system.position + 1)
-
-
-@transaction.atomic
 def duplicate(system: System, author: User | None) -> System:
-    """A copy with its credentials, under a free name, with an undo history of its own."""
-    document = {**system.current.document, "name": _free_name(f"{system.name} copy")}
-    copy = System.objects.create(name=document["name"], pins=system.pins)
-    _keep(copy, 1, document, author)
+    """A copy with its credentials and pins."""
+    copy = drafts.duplicate(system, author)
+    System.objects.filter(pk=copy.pk).update(pins=system.pins)
     return copy
-
-
-def archive(system: System, archived: bool) -> None:
-    """Out of the way, or back again; runs and experiments keep what they have."""
-    System.objects.filter(pk=system.pk).update(archived_at=timezone.now() if archived else None)
 
 
 def new_token(system: System) -> str:
@@ -101,47 +62,5 @@ def is_token(system: System, token: str) -> bool:
     return bool(system.token_digest) and secrets.compare_digest(system.token_digest, _digest(token))
 
 
-def find(name: str) -> Mapping[str, Any] | None:
-    """The document in force of the system of this name."""
-    system = System.objects.filter(name=name).first()
-    return system.current.document if system else None
-
-
 def _digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
-
-
-def _keep(system: System, number: int, document: Mapping[str, Any], author: User | None) -> None:
-    SystemRevision.objects.create(system=system, number=number, document=document, author=author)
-
-
-def _move(system: System, position: int) -> System:
-    """Put a revision in force; experiments that name the system follow its new name."""
-    name = system.revisions.get(number=position).document["name"]
-    if name != system.name:
-        _check_name(name, system)
-        _rename_in_experiments(system, name)
-    system.position, system.name = position, name
-    system.save()
-    return system
-
-
-def _rename_in_experiments(system: System, name: str) -> None:
-    from stonekettle.server.experiments import rules as experiments
-
-    experiments.rename_system(system, name)
-
-
-def _check_name(name: str, own: System | None) -> None:
-    taken = System.objects.filter(name=name).first()
-    if taken is not None and taken != own:
-        raise PlanError([Problem("name", f"there is a system named {name!r} already.", "Choose another name.")])
-
-
-def _free_name(wanted: str) -> str:
-    names = set(System.objects.filter(name__startswith=wanted[:70]).values_list("name", flat=True))
-    for number in range(1, len(names) + 2):
-        name = f"{wanted[:70]} {number}" if number > 1 else wanted[:76]
-        if name not in names:
-            return name
-    raise AssertionError("one of so many names is free")

@@ -1,0 +1,176 @@
+"""Journeys over HTTP."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Field, Router, Schema, Status
+
+from stonekettle.engine.errors import TrialFailed
+from stonekettle.engine.trial import JourneyTrial
+from stonekettle.plan import checking, journey_document
+from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.journeys import rules
+from stonekettle.server.journeys.models import Journey
+from stonekettle.server.problems import Conflict
+
+router = Router(tags=["journeys"])
+
+
+class JourneyLine(Schema):
+    """A journey as a line; ``passed`` tells whether it passed a trial as it is now."""
+
+    id: int
+    name: str
+    system: str
+    steps: list[str]
+    archived: bool
+    changed_at: datetime
+    tried_at: datetime | None
+    passed: bool
+    trial_reason: str
+
+
+class Use(Schema):
+    id: int
+    name: str
+
+
+class JourneyDetail(JourneyLine):
+    """``document`` is the journey's own document, its secrets replaced by "(kept)"; ``missing`` are
+    the variables only a feed or a sample can give."""
+
+    document: dict[str, Any]
+    can_undo: bool
+    can_redo: bool
+    missing: list[str]
+    experiments: list[Use]
+
+
+class NewJourney(Schema):
+    """A journey from a document's text (YAML or JSON), or an empty one."""
+
+    source: str | None = Field(default=None, max_length=MAX_BYTES)
+    system: str = ""
+
+
+class JourneyBody(Schema):
+    document: dict[str, Any]
+
+
+class ArchiveJourney(Schema):
+    archived: bool
+
+
+class JourneyCreated(Schema):
+    id: int
+
+
+@router.get("/journeys", response=list[JourneyLine])
+def list_journeys(request: HttpRequest, archived: bool = False) -> list[JourneyLine]:
+    """All journeys by name, those in use or the archived ones."""
+    return [JourneyLine(**_line(j)) for j in Journey.objects.filter(archived_at__isnull=not archived)]
+
+
+@router.post("/journeys", response={201: JourneyCreated})
+def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCreated]:
+    """A journey from a document, or an empty one to fill in."""
+    if body.source is not None:
+        document = journey_document.to_document(journey_document.read(body.source))
+    else:
+        document = {"name": rules.drafts.free_name(rules.NEW_NAME), "system": body.system}
+    return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
+
+
+@router.get("/journeys/{journey_id}", response=JourneyDetail)
+def get_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
+    return _detail(_journey(journey_id))
+
+
+@router.put("/journeys/{journey_id}", response=JourneyDetail)
+def save_journey(request: HttpRequest, journey_id: int, body: JourneyBody) -> JourneyDetail:
+    """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
+    rules.drafts.save(_journey(journey_id), body.document, _user(request))
+    return _detail(_journey(journey_id))
+
+
+@router.post("/journeys/{journey_id}/undo", response=JourneyDetail)
+def undo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
+    """The revision before becomes the one in force."""
+    return _detail(rules.drafts.undo(_journey(journey_id)))
+
+
+@router.post("/journeys/{journey_id}/redo", response=JourneyDetail)
+def redo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
+    """Take the last undo back."""
+    return _detail(rules.drafts.redo(_journey(journey_id)))
+
+
+@router.post("/journeys/{journey_id}/duplicate", response={201: JourneyCreated})
+def duplicate_journey(request: HttpRequest, journey_id: int) -> Status[JourneyCreated]:
+    return Status(201, JourneyCreated(id=rules.drafts.duplicate(_journey(journey_id), _user(request)).pk))
+
+
+@router.post("/journeys/{journey_id}/archive", response=JourneyDetail)
+def archive_journey(request: HttpRequest, journey_id: int, body: ArchiveJourney) -> JourneyDetail:
+    """Put a journey out of the way, or bring it back."""
+    rules.drafts.archive(_journey(journey_id), body.archived)
+    return _detail(_journey(journey_id))
+
+
+@router.post("/journeys/{journey_id}/trial", response=JourneyTrial)
+def try_journey(request: HttpRequest, journey_id: int) -> JourneyTrial:
+    """Walk the journey once, now, as one user, and show everything that was sent and received."""
+    try:
+        return rules.try_once(_journey(journey_id))
+    except TrialFailed as error:
+        raise Conflict(str(error)) from error
+
+
+@router.get("/journeys/{journey_id}/journey.yaml")
+def download_journey(request: HttpRequest, journey_id: int) -> HttpResponse:
+    """The document as YAML, without its secrets."""
+    document = journey_document.without_secrets(_journey(journey_id).current.document)
+    headers = {"Content-Disposition": 'attachment; filename="journey.yaml"'}
+    return HttpResponse(checking.to_yaml(document), content_type="application/yaml", headers=headers)
+
+
+def _journey(journey_id: int) -> Journey:
+    return get_object_or_404(Journey, pk=journey_id)
+
+
+def _user(request: HttpRequest) -> User | None:
+    return request.user if request.user.is_authenticated else None
+
+
+def _line(journey: Journey) -> dict[str, Any]:
+    document = journey.current.document
+    return {
+        "id": journey.pk,
+        "name": journey.name,
+        "system": document.get("system", ""),
+        "steps": [step["name"] for step in document.get("steps", []) if step.get("enabled", True)],
+        "archived": journey.archived_at is not None,
+        "changed_at": journey.changed_at,
+        "tried_at": journey.tried_at,
+        "passed": journey.has_passed,
+        "trial_reason": journey.trial_reason,
+    }
+
+
+def _detail(journey: Journey) -> JourneyDetail:
+    users = [e for e in Experiment.objects.all() if journey.name in experiments.named_journeys(e.current.source)]
+    return JourneyDetail(
+        **_line(journey),
+        document=journey_document.without_secrets(journey.current.document),
+        can_undo=journey.position > 1,
+        can_redo=journey.can_redo,
+        missing=list(journey.draft.missing),
+        experiments=[Use(id=e.pk, name=e.name) for e in users],
+    )
