@@ -12,7 +12,7 @@ from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine.errors import TrialFailed
 from stonekettle.engine.local import practice_directory
 from stonekettle.engine.script import compile_plan
-from stonekettle.engine.trial import JourneyTrial, masked, try_all, try_journey
+from stonekettle.engine.trial import Hop, JourneyTrial, masked, try_all, try_journey
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.portal import PASSWORD
@@ -112,7 +112,7 @@ def test_a_whole_journey_is_shown_request_by_request(practice: tuple[str, str]) 
     assert [(e.accompanying, e.status) for e in page.exchanges] == [(False, 200), (True, 200), (True, 200)]
     assert page.kept[0].value
     (exchange,) = sign_in.exchanges
-    assert exchange.hops == ((303, "/portal"),)
+    assert exchange.hops == (Hop(303, "/portal"),)
     assert exchange.sent_headers.startswith("POST /portal/login HTTP/1.1")
     assert "rider=r-1" in exchange.sent_body
     assert PASSWORD not in exchange.sent_body
@@ -121,7 +121,7 @@ def test_a_whole_journey_is_shown_request_by_request(practice: tuple[str, str]) 
     assert sign_in.checks[0].passed
     assert buy.kept[0].value is not None
     assert f"/portal/tickets/{buy.kept[0].value}/activate" in activate.exchanges[0].url
-    assert {name for name, _ in activate.exchanges[0].timing} == {"gateway", "ledger"}
+    assert {spent.component for spent in activate.exchanges[0].timing} == {"gateway", "ledger"}
     assert trial.requests == 7
 
 

@@ -41,6 +41,12 @@ export const router = createRouter({
       meta: { title: 'Journeys' },
     },
     {
+      path: '/journeys/:id(\\d+)',
+      component: () => import('./places/Journey.vue'),
+      props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),
+      meta: { title: 'Journey' },
+    },
+    {
       path: '/experiments',
       component: () => import('./places/Experiments.vue'),
       meta: { title: 'Experiments' },

@@ -44,9 +44,25 @@ class Phases:
 
 
 @dataclass(frozen=True)
+class Hop:
+    """An answer that led elsewhere."""
+
+    status: int
+    location: str
+
+
+@dataclass(frozen=True)
+class Spent:
+    """Seconds spent in a component, as the answer tells."""
+
+    component: str
+    seconds: float
+
+
+@dataclass(frozen=True)
 class Exchange:
     """A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
-    secrets masked; ``hops`` are the answers of redirects on the way (status, where to)."""
+    secrets masked; ``hops`` are the redirects on the way."""
 
     method: str
     url: str
@@ -59,8 +75,8 @@ class Exchange:
     received_headers: str
     received_body: str
     size: int
-    hops: tuple[tuple[int, str], ...]
-    timing: tuple[tuple[str, float], ...]
+    hops: tuple[Hop, ...]
+    timing: tuple[Spent, ...]
     fault: str | None
 
 
@@ -303,9 +319,9 @@ def _status_fault(transfer: _Transfer) -> str | None:
 def _exchange(transfer: _Transfer, *, accompanying: bool = False) -> Exchange:
     info, response = transfer.handle.getinfo, transfer.response
     fault = transfer.fault or (_status_fault(transfer) if accompanying else None)
-    timing = [pair for value in response.all("server-timing") for pair in server_timing.parse(value)]
+    timing = [Spent(*pair) for value in response.all("server-timing") for pair in server_timing.parse(value)]
     blocks = re.split(r"\r?\n\r?\n", b"".join(transfer.headers).decode("latin-1").strip())
-    hops = [(int(block.split()[1]), _location(block)) for block in blocks[:-1] if block.startswith("HTTP/")]
+    hops = [Hop(int(block.split()[1]), _location(block)) for block in blocks[:-1] if block.startswith("HTTP/")]
     return Exchange(
         method=transfer.request.method,
         url=transfer.url,

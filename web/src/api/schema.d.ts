@@ -1100,7 +1100,7 @@ export interface components {
         /**
          * Exchange
          * @description A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
-         *     secrets masked; ``hops`` are the answers of redirects on the way (status, where to).
+         *     secrets masked; ``hops`` are the redirects on the way.
          */
         Exchange: {
             /** Method */
@@ -1125,17 +1125,21 @@ export interface components {
             /** Size */
             size: number;
             /** Hops */
-            hops: [
-                number,
-                string
-            ][];
+            hops: components["schemas"]["Hop"][];
             /** Timing */
-            timing: [
-                string,
-                number
-            ][];
+            timing: components["schemas"]["Spent"][];
             /** Fault */
             fault: string | null;
+        };
+        /**
+         * Hop
+         * @description An answer that led elsewhere.
+         */
+        Hop: {
+            /** Status */
+            status: number;
+            /** Location */
+            location: string;
         };
         /**
          * JourneyTrial
@@ -1197,6 +1201,16 @@ export interface components {
             first_byte: number;
             /** Total */
             total: number;
+        };
+        /**
+         * Spent
+         * @description Seconds spent in a component, as the answer tells.
+         */
+        Spent: {
+            /** Component */
+            component: string;
+            /** Seconds */
+            seconds: number;
         };
         /**
          * StepTrial

@@ -1,38 +1,110 @@
 <script setup lang="ts">
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { useCreateJourney, useJourneys } from '@/api/journeys'
 import { useOutlines } from '@/api/queries'
+import { useSystems } from '@/api/systems'
+import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
-import { percent } from '@/ui/format'
+import { percent, when } from '@/ui/format'
 
+const router = useRouter()
+const archived = ref(false)
+const journeys = useJourneys(archived)
 const outlines = useOutlines()
+const systems = useSystems()
+const create = useCreateJourney()
+const file = ref<HTMLInputElement | null>(null)
+
+async function make(source?: string) {
+  const only = systems.data.value?.length === 1 ? systems.data.value[0]?.name : undefined
+  const given = source === undefined ? { system: only } : { source }
+  const made = await create.mutateAsync(given).catch(() => null)
+  if (made) await router.push(`/journeys/${made.id}`)
+}
+async function readFile() {
+  const chosen = file.value?.files?.[0]
+  if (chosen) await make(await chosen.text())
+  if (file.value) file.value.value = ''
+}
 </script>
 
 <template>
-  <h1 class="mb-4">Journeys</h1>
-  <Loading v-if="outlines.isPending.value" what="the journeys" />
-  <Problem v-else-if="outlines.isError.value" :error="outlines.error.value" />
-  <p v-else-if="!outlines.data.value?.length" class="max-w-prose py-8">
-    A journey is what one user does from start to end. Journeys are written in an experiment.
-    <RouterLink to="/experiments/new">Begin with the example.</RouterLink>
+  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+    <h1>Journeys</h1>
+    <label class="label ml-auto flex items-center gap-1.5">
+      <input v-model="archived" type="checkbox" class="accent-copper" /> Archived ones
+    </label>
+    <input
+      ref="file"
+      type="file"
+      accept=".yaml,.yml,.json"
+      class="sr-only"
+      tabindex="-1"
+      aria-label="Document of a journey"
+      @change="readFile"
+    />
+    <Action @click="file?.click()">Import YAML</Action>
+    <Action kind="primary" :busy="create.isPending.value" @click="make()">New journey</Action>
+  </div>
+  <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
+  <Loading v-if="journeys.isPending.value" what="the journeys" />
+  <Problem v-else-if="journeys.isError.value" :error="journeys.error.value" />
+  <p v-else-if="!journeys.data.value?.length" class="max-w-prose py-8">
+    <template v-if="archived">No journey is archived.</template>
+    <template v-else>
+      A journey is what one user does from start to end, step by step. Write one with “New journey”,
+      try it once, then let an experiment send many users on it.
+    </template>
   </p>
-  <section v-for="e in outlines.data.value" :key="e.id" class="mb-8">
-    <h2>
+  <ul v-else class="divide-y divide-rule border-y border-rule">
+    <li
+      v-for="j in journeys.data.value"
+      :key="j.id"
+      class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]"
+    >
+      <div class="min-w-0">
+        <RouterLink :to="`/journeys/${j.id}`" class="text-[17px] font-semibold break-words">{{
+          j.name
+        }}</RouterLink>
+        <p class="label break-words">
+          {{ j.system || 'no system chosen' }} · changed {{ when(j.changed_at) }}
+        </p>
+      </div>
+      <div class="min-w-0 text-[13.5px]">
+        <p class="break-words">{{ j.steps.join(' → ') || 'No step yet' }}</p>
+        <p>
+          <span v-if="j.passed" class="text-moss">○ passed its trial</span>
+          <span v-else-if="j.trial_reason" class="break-words text-brick"
+            >✕ {{ j.trial_reason }}</span
+          >
+          <span v-else class="text-ink-2">◌ not tried since its last change</span>
+        </p>
+      </div>
+    </li>
+  </ul>
+
+  <section v-if="outlines.data.value?.length" class="mt-8">
+    <h2 class="mb-2">In experiments</h2>
+    <Problem v-if="outlines.isError.value" :error="outlines.error.value" />
+    <div v-for="e in outlines.data.value" :key="e.id" class="mb-6">
       <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>
-    </h2>
-    <ul class="mt-2 grid gap-4 md:grid-cols-2 xl:grid-cols-3">
-      <li
-        v-for="journey in e.outline.journeys"
-        :key="journey.name"
-        class="min-w-0 border-t border-rule pt-2"
-      >
-        <p class="font-semibold break-words">{{ journey.name }}</p>
-        <p class="label">{{ percent(journey.share) }} of journeys begun</p>
-        <ol class="mt-1 list-inside list-decimal">
-          <li v-for="step in journey.steps" :key="step.name" class="break-words">
-            {{ step.name }} <span class="label">then think: {{ step.think }}</span>
-          </li>
-        </ol>
-      </li>
-    </ul>
+      <ul class="mt-1 grid gap-4 md:grid-cols-2 xl:grid-cols-3">
+        <li
+          v-for="journey in e.outline.journeys"
+          :key="journey.name"
+          class="min-w-0 border-t border-rule pt-2"
+        >
+          <p class="font-semibold break-words">{{ journey.name }}</p>
+          <p class="label">{{ percent(journey.share) }} of journeys begun</p>
+          <ol class="mt-1 list-inside list-decimal">
+            <li v-for="step in journey.steps" :key="step.name" class="break-words">
+              {{ step.name }} <span class="label">then think: {{ step.think }}</span>
+            </li>
+          </ol>
+        </li>
+      </ul>
+    </div>
   </section>
 </template>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { useArchive, useDuplicate, useMeters } from '@/api/systems'
 import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
 import Action from '@/ui/Action.vue'
+import DraftState from '@/ui/DraftState.vue'
 import Field from '@/ui/Field.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -93,32 +94,16 @@ useShortcuts([
     <SystemHeader :id="id" :name="system.data.value.name" :archived="archived" />
     <div class="grid gap-8 lg:grid-cols-[2fr_1fr]">
       <aside class="min-w-0 space-y-5 lg:order-2" aria-label="State and actions">
-        <section class="space-y-2" aria-label="Document">
-          <p data-testid="saving" role="status">
-            <span v-if="saving === 'saving'" class="text-ink-2">Saving …</span>
-            <span v-else-if="saving === 'saved'" class="text-moss">○ Saved</span>
-            <span v-else class="text-brick">✕ Not saved yet</span>
-          </p>
-          <Problem
-            v-if="saving === 'not saved' && !faults.length"
-            :error="document.save.error.value"
-          >
-            <Action class="mt-2" @click="commit">Try again</Action>
-          </Problem>
-          <ul v-if="faults.length" class="space-y-1 border-l-2 border-brick pl-3 text-[13.5px]">
-            <li v-for="fault in faults" :key="fault.path + fault.message" class="break-words">
-              <code class="figures">{{ fault.path }}</code>: {{ fault.message }} {{ fault.mend }}
-            </li>
-          </ul>
-          <div class="flex flex-wrap gap-2">
-            <Action :disabled="!system.data.value.can_undo || archived" @click="go('undo')"
-              >Undo</Action
-            >
-            <Action :disabled="!system.data.value.can_redo || archived" @click="go('redo')"
-              >Redo</Action
-            >
-          </div>
-        </section>
+        <DraftState
+          :saving="saving"
+          :faults="faults"
+          :error="document.save.error.value"
+          :can-undo="system.data.value.can_undo && !archived"
+          :can-redo="system.data.value.can_redo && !archived"
+          @undo="go('undo')"
+          @redo="go('redo')"
+          @again="commit"
+        />
         <section class="space-y-2 border-t border-rule pt-3" aria-label="Meters">
           <h2>Meters</h2>
           <p data-testid="meter-summary">{{ summary }}</p>

@@ -9,6 +9,7 @@ import {
 } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { useJourneys } from '@/api/journeys'
 import { useExperiments, useRuns } from '@/api/queries'
 import { useSystems } from '@/api/systems'
 
@@ -22,6 +23,7 @@ const open = defineModel<boolean>({ required: true })
 const router = useRouter()
 const experiments = useExperiments()
 const systems = useSystems()
+const journeys = useJourneys()
 const runs = useRuns()
 const query = ref('')
 watch(open, () => (query.value = ''))
@@ -36,6 +38,11 @@ const all = computed<Place[]>(() => [
     name: s.name,
     hint: 'system',
     to: `/systems/${s.id}`,
+  })),
+  ...(journeys.data.value ?? []).map((j) => ({
+    name: j.name,
+    hint: 'journey',
+    to: `/journeys/${j.id}`,
   })),
   ...(experiments.data.value ?? []).map((e) => ({
     name: e.name,
@@ -67,7 +74,7 @@ function go(place: Place | null) {
         <Combobox :model-value="null" @update:model-value="go">
           <ComboboxInput
             class="w-full border-b border-rule bg-transparent px-4 py-3"
-            placeholder="Jump to a place, a system, an experiment, a run …"
+            placeholder="Jump to a place, a system, a journey, an experiment, a run …"
             aria-label="Jump to"
             @change="query = $event.target.value"
           />

@@ -17,7 +17,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ remove: [] }>()
 const meter = defineModel<MeterDoc>({ required: true })
-const { commit, faultAt, faults } = useSharedDocument()
+const { commit, faultAt, faultBelow } = useSharedDocument()
 
 const sources = [
   { value: 'openmetrics', text: 'Metrics pages' },
@@ -40,13 +40,8 @@ const access = computed(() => {
   const given = meter.value.credentials
   return given?.bearer !== undefined ? 'bearer' : given?.user !== undefined ? 'basic' : 'none'
 })
-const addressFault = computed(
-  () =>
-    faultAt(props.path) ?? faults.value.find((f) => f.path.startsWith(`${props.path}.openmetrics`)),
-)
-const credentialsFault = computed(() =>
-  faults.value.find((f) => f.path.startsWith(`${props.path}.credentials`)),
-)
+const addressFault = computed(() => faultAt(props.path) ?? faultBelow(`${props.path}.openmetrics`))
+const credentialsFault = computed(() => faultBelow(`${props.path}.credentials`))
 
 function choose(kind: string | undefined) {
   const { labels, resources } = meter.value

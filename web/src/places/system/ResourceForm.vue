@@ -9,7 +9,7 @@ import { labelsFrom, labelsText } from './labels'
 const props = defineProps<{ path: string }>()
 const emit = defineEmits<{ remove: [] }>()
 const resource = defineModel<ResourceDoc>({ required: true })
-const { commit, faultAt, faults } = useSharedDocument()
+const { commit, faultAt, faultBelow } = useSharedDocument()
 
 const kinds = ['cpu', 'disk', 'memory', 'network', 'pool', 'threads', 'queue'].map((kind) => ({
   value: kind,
@@ -31,10 +31,7 @@ const capacity = computed(
     resource.value.capacity_from ??
     (resource.value.capacity_metric !== undefined ? 'capacity_metric' : 'capacity'),
 )
-const capacityFault = computed(
-  () =>
-    faults.value.find((f) => f.path.startsWith(`${props.path}.capacity`)) ?? faultAt(props.path),
-)
+const capacityFault = computed(() => faultBelow(`${props.path}.capacity`) ?? faultAt(props.path))
 
 function chooseCapacity(kind: string | undefined) {
   const rest: ResourceDoc = { ...resource.value }

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import type { ShelfMetric } from '@/api/systems'
 import { amount } from '@/ui/format'
 import { together } from '@/ui/meterState'
-import { pruned } from './document'
+import { pruned } from '@/ui/draft'
 import { figureText, found, pinText } from './figures'
 import { labelsFrom, labelsText } from './labels'
 

@@ -1,4 +1,4 @@
-"""Brings the database up to date, then seeds the example system, its experiments and a user to sign in as.
+"""Brings the database up to date, then seeds the example system, its experiments, a journey and a user to sign in as.
 
 Migrations and seeding share one process, since starting it is most of what they take. What is there
 already is left alone.
@@ -14,12 +14,14 @@ from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
-from stonekettle.plan import document
+from stonekettle.plan import document, journey_document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 
 EXAMPLES = ("quick.yaml", "quillport.yaml")
+JOURNEY = "day-ticket.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 
@@ -42,5 +44,7 @@ class Command(BaseCommand):
         sources = [(settings.ROOT / "examples" / name).read_text() for name in EXAMPLES]
         described = document.to_document(document.read(sources[-1]))["system"]
         systems.create(described, user)
+        journey = journey_document.read((settings.ROOT / "examples" / JOURNEY).read_text())
+        journeys.drafts.create(journey_document.to_document(journey), user)
         for source in sources:
             rules.create(_SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1), user)

@@ -1,0 +1,128 @@
+"""A planner writes a journey from nothing, tries it, reads why it fails, mends it, and runs it."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Locator, Page, expect
+
+from stonekettle.practice.portal import PASSWORD
+
+pytestmark = pytest.mark.e2e
+ROOT = Path(__file__).parents[2]
+
+
+def fill(page: Page, field: Locator, text: str) -> None:
+    """Write into a field and leave it: it is saved as one goes."""
+    field.fill(text)
+    field.press("Tab")
+    expect(page.get_by_test_id("saving")).to_contain_text("Saved")
+
+
+def add_step(page: Page, name: str, method: str, address: str) -> Locator:
+    """A new step, open."""
+    page.get_by_role("button", name="Add a step").click()
+    form = page.locator("details[data-step-form][open]")
+    fill(page, form.get_by_label("Step", exact=True), name)
+    form = page.locator(f"[data-step-form='{name}']")
+    form.get_by_label("Method").select_option(method)
+    fill(page, form.get_by_label("Address in the system"), address)
+    fill(page, form.get_by_label("Think time after it"), "exponential 200 ms")
+    return form
+
+
+def attempt(page: Page) -> Locator:
+    page.get_by_role("button", name="Try it once").click()
+    return page.get_by_test_id("trial")
+
+
+def test_from_nothing_through_a_failing_trial_to_a_run(page: Page) -> None:
+    page.get_by_role("link", name="Journeys", exact=True).click()
+    page.get_by_role("button", name="New journey").click()
+    fill(page, page.get_by_label("Name", exact=True), "Sign in to the portal")
+    page.get_by_label("Tried against").select_option("Quillport Tramways")
+    attempt(page)
+    expect(page.get_by_role("alert")).to_contain_text("no step to try")
+
+    form = add_step(page, "Sign-in page", "GET", "/portal/login")
+    fill(page, form.get_by_label("Accompanying files, a path each"), "/static/tram.css")
+    form = add_step(page, "Sign in", "POST", "/portal/login")
+    form.get_by_label("Body", exact=True).select_option("form")
+    fields = form.get_by_label("Fields, a line each: name=value")
+    fill(page, fields, "rider=r-{{user_number}}\npassword=wrong\nform_token={{token}}")
+    form.get_by_label("Follow redirects").check()
+    expect(page.get_by_role("region", name="Cautions")).to_contain_text("token")
+
+    # The token stands in a hidden field of the page before.
+    page.locator("[data-step-form='Sign-in page'] summary").first.click()
+    first = page.locator("[data-step-form='Sign-in page']")
+    first.get_by_role("button", name="Keep a value").click()
+    fill(page, first.get_by_label("Used later as"), "token")
+    fill(page, first.get_by_label("Which"), "form_token")
+    page.locator("[data-step-form='Sign in'] summary").first.click()
+    form.get_by_role("button", name="Add a check").click()
+    fill(page, form.get_by_label("Text"), "Welcome")
+    trial = attempt(page)
+    expect(trial).to_contain_text("The trial failed")
+    expect(trial.get_by_role("alert")).to_contain_text(
+        "failed at step 'Sign in': the check that body contains 'Welcome'"
+    )
+    step = trial.locator("[data-step='Sign in']")
+    step.locator("summary").click()
+    expect(step).to_contain_text("The rider number or the password is wrong")
+    expect(trial.locator("[data-step='Sign-in page']")).to_contain_text("/static/tram.css")
+
+    fill(page, fields, f"rider=r-{{{{user_number}}}}\npassword={PASSWORD}\nform_token={{{{token}}}}")
+    expect(page.get_by_test_id("passing")).to_contain_text("failed")
+    trial = attempt(page)
+    expect(trial).to_contain_text("The trial passed")
+    expect(page.get_by_test_id("passing")).to_contain_text("Passed as it is now")
+    trial.locator("[data-step='Sign in'] summary").click()
+    expect(trial).to_contain_text("Redirected with 303 to /portal")
+    expect(trial).to_contain_text("password=•••")
+    fill(page, page.get_by_label("Notes"), "mended")
+    expect(page.get_by_test_id("passing")).to_contain_text("Changed since it last passed")
+
+    # An experiment sends many users on it.
+    page.goto(page.url.split("/journeys")[0] + "/experiments/new")
+    source = page.get_by_test_id("source")
+    named = "journeys:\n  - {journey: Sign in to the portal}\n\n"
+    text = source.input_value().replace("name: Quick look", "name: Many sign in")
+    text = re.sub(r"^journeys:\n(?:[ \t]+.*\n|\n)+", named, text, flags=re.MULTILINE)
+    text = re.sub(r"  - \{step: .*\n", "", re.sub("climb: .*", "hold: {users: 20, for: 11 s}", text))
+    source.fill(text)
+    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    page.get_by_role("button", name="Create experiment").click()
+    page.get_by_role("button", name="Start run").click()
+    expect(page.get_by_test_id("notes")).to_contain_text("No errors", timeout=90_000)
+
+
+def test_steps_are_pasted_copied_moved_disabled_and_brought_back(page: Page) -> None:
+    page.get_by_role("link", name="Journeys", exact=True).click()
+    page.get_by_role("button", name="New journey").click()
+    paste = page.get_by_label("…or paste a curl command line")
+    paste.fill("wget http://127.0.0.1/")
+    paste.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("does not begin with")
+    paste.fill("curl 'http://127.0.0.1:8000/tickets?zone=A' -H 'Content-Type: application/json' -d '{\"rider\": 7}'")
+    paste.press("Enter")
+    form = page.locator("[data-step-form='POST /tickets']")
+    expect(form.get_by_label("JSON", exact=True)).to_have_value(re.compile('"rider": 7'))
+    form.get_by_role("button", name="Duplicate step").click()
+    copy = page.locator("[data-step-form='POST /tickets 2']")
+    copy.get_by_role("button", name="Move up").click()
+    expect(page.locator("[data-step-form]").first).to_have_attribute("data-step-form", "POST /tickets 2")
+    copy.get_by_role("button", name="Disable").click()
+    expect(copy).to_contain_text("disabled")
+    copy.get_by_role("button", name="Remove step").click()
+    expect(page.locator("[data-step-form]")).to_have_count(1)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator("[data-step-form]")).to_have_count(2)
+    form.locator("summary").first.click()
+    think = form.get_by_label("Think time after it")
+    think.fill("sometimes")
+    think.press("Tab")
+    expect(form.get_by_role("alert")).to_contain_text("'sometimes' is not a duration")
+    expect(page.get_by_test_id("saving")).to_contain_text("Not saved yet")

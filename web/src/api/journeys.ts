@@ -1,0 +1,86 @@
+/** Queries and changes of journeys. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { api, body, type Schemas } from './client'
+
+export type JourneyDetail = Schemas['JourneyDetail']
+export type JourneyTrial = Schemas['JourneyTrial']
+export type Exchange = Schemas['Exchange']
+
+const at = (id: MaybeRefOrGetter<number>) => ({ path: { journey_id: toValue(id) } })
+
+export function useJourneys(archived: MaybeRefOrGetter<boolean> = false) {
+  return useQuery({
+    queryKey: computed(() => ['journeys', toValue(archived)]),
+    queryFn: () =>
+      body(api.GET('/api/journeys', { params: { query: { archived: toValue(archived) } } })),
+  })
+}
+
+export function useJourney(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['journey', toValue(id)]),
+    queryFn: () => body(api.GET('/api/journeys/{journey_id}', { params: at(id) })),
+  })
+}
+
+/** A change of a journey whose answer is the journey as it is now. */
+function useChange<T>(id: number, change: (given: T) => Promise<JourneyDetail>) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: change,
+    onSuccess: (detail) => {
+      client.setQueryData(['journey', id], detail)
+      void client.invalidateQueries({ queryKey: ['journeys'] })
+    },
+  })
+}
+
+export function useSaveJourney(id: number) {
+  return useChange(id, (document: Record<string, unknown>) =>
+    body(api.PUT('/api/journeys/{journey_id}', { params: at(id), body: { document } })),
+  )
+}
+
+export function useStepBack(id: number) {
+  return useChange(id, (way: 'undo' | 'redo') =>
+    way === 'undo'
+      ? body(api.POST('/api/journeys/{journey_id}/undo', { params: at(id) }))
+      : body(api.POST('/api/journeys/{journey_id}/redo', { params: at(id) })),
+  )
+}
+
+export function useArchiveJourney(id: number) {
+  return useChange(id, (archived: boolean) =>
+    body(api.POST('/api/journeys/{journey_id}/archive', { params: at(id), body: { archived } })),
+  )
+}
+
+export function useCreateJourney() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: { source?: string; system?: string }) =>
+      body(
+        api.POST('/api/journeys', {
+          body: { source: given.source ?? null, system: given.system ?? '' },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['journeys'] }),
+  })
+}
+
+export function useDuplicateJourney(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/journeys/{journey_id}/duplicate', { params: at(id) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['journeys'] }),
+  })
+}
+
+export function useTrial(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id) })),
+    onSettled: () => client.invalidateQueries({ queryKey: ['journey', id] }),
+  })
+}
