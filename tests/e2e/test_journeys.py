@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Browser, Locator, Page, expect
 
 from stonekettle.practice.portal import PASSWORD
 
@@ -126,3 +126,53 @@ def test_steps_are_pasted_copied_moved_disabled_and_brought_back(page: Page) -> 
     think.press("Tab")
     expect(form.get_by_role("alert")).to_contain_text("'sometimes' is not a duration")
     expect(page.get_by_test_id("saving")).to_contain_text("Not saved yet")
+
+
+def record(browser: Browser, gateway: str, har: Path) -> None:
+    """Buy and activate a day ticket in the riders' portal by hand, recorded by a real browser."""
+    context = browser.new_context(record_har_path=har, record_har_content="embed")
+    page = context.new_page()
+    page.goto(f"{gateway}/portal/login")
+    page.get_by_label("Rider").fill("r-4711")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("link", name="Buy a ticket").click()
+    page.get_by_label("Zone").select_option("B")
+    page.get_by_role("button", name="Buy").click()
+    page.get_by_role("button", name="Activate").click()
+    page.get_by_text("is active").wait_for()
+    context.close()
+
+
+def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium: Browser, tmp_path: Path) -> None:
+    meters = page.request.get("/api/systems/1/meters").json()
+    gateway = next(f"http://{m['instance']}" for m in meters if m["component"] == "gateway" and m["instance"])
+    har = tmp_path / "day ticket.har"
+    record(chromium, gateway, har)
+    page.get_by_role("link", name="Journeys", exact=True).click()
+    page.get_by_role("button", name="From a recording").click()
+    broken = tmp_path / "broken.har"
+    broken.write_text(har.read_text()[:500])
+    page.get_by_label("Recording of a browser").set_input_files(broken)
+    expect(page.get_by_role("alert")).to_contain_text("this is not JSON")
+    page.get_by_label("Recording of a browser").set_input_files(har)
+    proposals = page.get_by_test_id("proposals").get_by_role("listitem")
+    expect(proposals).to_have_count(3)
+    for number, words in enumerate(("form_token", "purchase_token", "T-0")):
+        expect(proposals.nth(number)).to_contain_text(words)
+        expect(proposals.nth(number).get_by_role("checkbox")).to_be_checked()
+    page.get_by_label("Tried against").select_option("Quillport Tramways")
+    page.get_by_role("button", name="Create the journey").click()
+    expect(page.get_by_role("heading", name="day ticket")).to_be_visible()
+    trial = attempt(page)
+    expect(trial).to_contain_text("The trial passed", timeout=15_000)
+    assert page.locator("[data-step-form]").count() == 5
+
+    # With another password the trial names the step and the reason.
+    form = page.locator("[data-step-form='POST /portal/login']")
+    form.locator("summary").first.click()
+    fields = form.get_by_label("Fields, a line each: name=value")
+    fill(page, fields, fields.input_value().replace(PASSWORD, "wrong"))
+    reason = attempt(page).get_by_role("alert")
+    expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=15_000)
+    expect(reason).to_contain_text("<title>Sign in</title>")

@@ -41,6 +41,11 @@ export const router = createRouter({
       meta: { title: 'Journeys' },
     },
     {
+      path: '/journeys/recording',
+      component: () => import('./places/Recording.vue'),
+      meta: { title: 'A journey from a recording' },
+    },
+    {
       path: '/journeys/:id(\\d+)',
       component: () => import('./places/Journey.vue'),
       props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),

@@ -5,7 +5,6 @@ The load loop and the trial use the same rules; the loop stops at the first fail
 
 from __future__ import annotations
 
-import html
 import json
 import re
 from collections.abc import Callable, Iterable, Sequence
@@ -16,13 +15,11 @@ from typing import Any
 from stonekettle.plan import json_path
 from stonekettle.plan.journey import Check, Keep, Step
 from stonekettle.plan.json_path import MISSING
+from stonekettle.plan.response_text import form_fields
 
 MAX_BODY = 1_000_000
 """So much of a body is looked at."""
 SHOWN = 120
-_INPUT = re.compile(r"<(?:input|button)\b[^>]*>", re.IGNORECASE)
-_ATTRIBUTE = re.compile(r"""([\w:-]+)\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""")
-_TEXTAREA = re.compile(r"<textarea\b([^>]*)>(.*?)</textarea>", re.IGNORECASE | re.DOTALL)
 
 
 @dataclass(frozen=True)
@@ -191,22 +188,3 @@ def set_cookies(lines: Iterable[str]) -> list[tuple[str, str]]:
     """Names and values of cookies from ``Set-Cookie`` values."""
     pairs = (line.partition(";")[0].partition("=") for line in lines)
     return [(name.strip(), value.strip()) for name, _, value in pairs]
-
-
-def form_fields(page: str) -> list[tuple[str, str]]:
-    """Names and values of the fields of a page's forms."""
-    found = []
-    for tag in _INPUT.findall(page):
-        attributes = _attributes(tag)
-        if "name" in attributes:
-            found.append((attributes["name"], attributes.get("value", "")))
-    for head, text in _TEXTAREA.findall(page):
-        if name := _attributes(head).get("name"):
-            found.append((name, html.unescape(text)))
-    return found
-
-
-def _attributes(tag: str) -> dict[str, str]:
-    return {
-        name.lower(): html.unescape(double or single or bare) for name, double, single, bare in _ATTRIBUTE.findall(tag)
-    }

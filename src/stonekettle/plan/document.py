@@ -138,7 +138,7 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
                 yield Problem(
                     f"journeys[{i}].steps[{j}]",
                     f"the variable {{{{{name}}}}} in {step.name!r} has no value.",
-                    did_you_mean(name, known, "Keep it from an earlier response, or add a feed with such a column."),
+                    did_you_mean(name, known, "Add a feed with such a column, or keep it from an earlier response."),
                 )
             known |= {keep.name for keep in step.keep}
     for i, goal in enumerate(plan.objectives):

@@ -1,6 +1,6 @@
 /** Metrics files of a run. */
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
-import { api, body } from './client'
+import { api, body, form } from './client'
 
 /** How a file is to be read, sent as JSON beside it. */
 export interface FileUse {
@@ -15,13 +15,6 @@ export interface FileUse {
     resource: string | null
     capacity: number | null
   }[]
-}
-
-/** A form with a file; the generated types know only JSON. */
-function form(parts: Record<string, string | File>): never {
-  const data = new FormData()
-  for (const [key, value] of Object.entries(parts)) data.append(key, value)
-  return data as never
 }
 
 export function useLookAtFile(run: number) {

@@ -1,7 +1,7 @@
 /** Queries and changes of journeys. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
-import { api, body, type Schemas } from './client'
+import { api, body, form, type Schemas } from './client'
 
 export type JourneyDetail = Schemas['JourneyDetail']
 export type JourneyTrial = Schemas['JourneyTrial']
@@ -82,5 +82,27 @@ export function useTrial(id: number) {
   return useMutation({
     mutationFn: () => body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id) })),
     onSettled: () => client.invalidateQueries({ queryKey: ['journey', id] }),
+  })
+}
+
+/** What becomes of a recording, sent as JSON beside it. */
+export interface RecordingUse {
+  name: string
+  system: string
+  accept: string[]
+}
+
+export function useLookAtRecording() {
+  return useMutation({
+    mutationFn: (file: File) => body(api.POST('/api/recordings/look', { body: form({ file }) })),
+  })
+}
+
+export function useImportRecording() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ file, use }: { file: File; use: RecordingUse }) =>
+      body(api.POST('/api/recordings', { body: form({ file, use: JSON.stringify(use) }) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['journeys'] }),
   })
 }

@@ -324,6 +324,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/recordings/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Recording
+         * @description What a browser's recording (HAR) holds, and what should be kept anew each time. Nothing is kept.
+         */
+        post: operations["stonekettle_server_journeys_api_look_at_recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Recording
+         * @description A journey from a browser's recording; ``use`` is a RecordingUse as JSON.
+         */
+        post: operations["stonekettle_server_journeys_api_import_recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/journeys/{journey_id}": {
         parameters: {
             query?: never;
@@ -1037,6 +1077,56 @@ export interface components {
              * @default
              */
             system: string;
+        };
+        /** HostLine */
+        HostLine: {
+            /** Name */
+            name: string;
+            /** Requests */
+            requests: number;
+        };
+        /**
+         * ProposalLine
+         * @description A value an answer delivered and later requests sent back: where it is kept, where it is used.
+         */
+        ProposalLine: {
+            /** Name */
+            name: string;
+            /** Step */
+            step: string;
+            /** Place */
+            place: string;
+            /** Value */
+            value: string;
+            /** Used */
+            used: string[];
+        };
+        /** RecordedLine */
+        RecordedLine: {
+            /** Name */
+            name: string;
+            /** Request */
+            request: string;
+            /** Files */
+            files: number;
+            /** Think */
+            think: string;
+        };
+        /**
+         * RecordingLook
+         * @description A recording: requests to ``host`` become steps, those to the other hosts are left out.
+         */
+        RecordingLook: {
+            /** Host */
+            host: string;
+            /** Hosts */
+            hosts: components["schemas"]["HostLine"][];
+            /** Notes */
+            notes: string[];
+            /** Steps */
+            steps: components["schemas"]["RecordedLine"][];
+            /** Proposals */
+            proposals: components["schemas"]["ProposalLine"][];
         };
         /**
          * JourneyDetail
@@ -2171,6 +2261,68 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewJourney"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_look_at_recording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingLook"];
+                };
+            };
+        };
+    };
+    stonekettle_server_journeys_api_import_recording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Use */
+                    use: string;
+                };
             };
         };
         responses: {

@@ -46,6 +46,7 @@ async function readFile() {
       @change="readFile"
     />
     <Action @click="file?.click()">Import YAML</Action>
+    <Action @click="router.push('/journeys/recording')">From a recording</Action>
     <Action kind="primary" :busy="create.isPending.value" @click="make()">New journey</Action>
   </div>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />

@@ -5,15 +5,20 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+import pydantic
 from django.contrib.auth.models import User
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from ninja import Field, Router, Schema, Status
+from ninja import Field, File, Form, Router, Schema, Status
+from ninja.files import UploadedFile
 
 from stonekettle.engine.errors import TrialFailed
 from stonekettle.engine.trial import JourneyTrial
 from stonekettle.plan import checking, journey_document
 from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.plan.imports import dynamic, har
+from stonekettle.plan.journey import Keep
+from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.journeys import rules
@@ -72,6 +77,46 @@ class JourneyCreated(Schema):
     id: int
 
 
+class HostLine(Schema):
+    name: str
+    requests: int
+
+
+class RecordedLine(Schema):
+    name: str
+    request: str
+    files: int
+    think: str
+
+
+class ProposalLine(Schema):
+    """A value an answer delivered and later requests sent back: where it is kept, where it is used."""
+
+    name: str
+    step: str
+    place: str
+    value: str
+    used: list[str]
+
+
+class RecordingLook(Schema):
+    """A recording: requests to ``host`` become steps, those to the other hosts are left out."""
+
+    host: str
+    hosts: list[HostLine]
+    notes: list[str]
+    steps: list[RecordedLine]
+    proposals: list[ProposalLine]
+
+
+class RecordingUse(Schema):
+    """What becomes of a recording: the journey's name, its system, the proposals accepted."""
+
+    name: str = Field(min_length=1, max_length=80)
+    system: str = ""
+    accept: list[str]
+
+
 @router.get("/journeys", response=list[JourneyLine])
 def list_journeys(request: HttpRequest, archived: bool = False) -> list[JourneyLine]:
     """All journeys by name, those in use or the archived ones."""
@@ -85,6 +130,51 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
         document = journey_document.to_document(journey_document.read(body.source))
     else:
         document = {"name": rules.drafts.free_name(rules.NEW_NAME), "system": body.system}
+    return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
+
+
+@router.post("/recordings/look", response=RecordingLook)
+def look_at_recording(request: HttpRequest, file: File[UploadedFile]) -> RecordingLook:
+    """What a browser's recording (HAR) holds, and what should be kept anew each time. Nothing is kept."""
+    found = har.read(file.read())
+    names = [step.document["name"] for step in found.steps]
+    return RecordingLook(
+        host=found.host,
+        hosts=[HostLine(name=name, requests=count) for name, count in found.hosts.items()],
+        notes=list(found.notes),
+        steps=[
+            RecordedLine(
+                name=step.document["name"],
+                request=step.document["request"],
+                files=len(step.document.get("accompanying", [])),
+                think=step.document.get("think", ""),
+            )
+            for step in found.steps
+        ],
+        proposals=[
+            ProposalLine(
+                name=proposal.name,
+                step=names[proposal.step],
+                place=Keep.model_validate({"name": "x", **proposal.keep}).place,
+                value=proposal.value,
+                used=[f"{names[place.step]}, {place.where}" for place in proposal.used],
+            )
+            for proposal in dynamic.proposals(found.steps)
+        ],
+    )
+
+
+@router.post("/recordings", response={201: JourneyCreated})
+def import_recording(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
+    """A journey from a browser's recording; ``use`` is a RecordingUse as JSON."""
+    try:
+        wanted = RecordingUse.model_validate_json(use)
+    except pydantic.ValidationError as error:
+        first = error.errors()[0]
+        raise PlanError([Problem(".".join(map(str, first["loc"])), first["msg"], "Correct the value.")]) from error
+    found = har.read(file.read())
+    chosen = [proposal for proposal in dynamic.proposals(found.steps) if proposal.name in wanted.accept]
+    document = dynamic.accepted(found.document(wanted.name, wanted.system), chosen)
     return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
 
 

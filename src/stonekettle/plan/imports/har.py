@@ -1,0 +1,301 @@
+"""A browser's recording (HAR 1.2) as a journey.
+
+A page, a form sent or a call for data is a step; files the page needs accompany it; a redirect and
+where it led are one step. The time a person took before the next step is its think time. A page is checked by its
+title.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.quantities import format_duration
+
+MAX_BYTES = 40_000_000
+MAX_ENTRIES = 5_000
+MIN_THINK_S = 0.3
+_STATIC_TYPES = ("image/", "font/", "text/css", "audio/", "video/")
+_STATIC_ENDINGS = (
+    ".css", ".js", ".mjs", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".webp", ".avif", ".woff", ".woff2",
+    ".ttf", ".map", ".mp4", ".webm", ".json5",
+)  # fmt: skip
+_REDIRECTS = (301, 302, 303, 307, 308)
+_LEFT_OUT = {
+    "host", "connection", "content-length", "accept-encoding", "user-agent", "cookie", "referer", "origin",
+    "upgrade-insecure-requests", "cache-control", "pragma", "te", "priority", "dnt", "if-none-match",
+    "if-modified-since", "accept", "accept-language", "content-type", "keep-alive", "authorization",
+}  # fmt: skip
+_TITLE = re.compile(r"<title>([^<]+)</title>", re.IGNORECASE)
+_BODY_METHODS = ("POST", "PUT", "PATCH", "DELETE")
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One request of a recording with its answer. Times in seconds."""
+
+    number: int
+    began: float
+    took: float
+    method: str
+    url: str
+    headers: Mapping[str, str]
+    body: str | None
+    body_type: str
+    status: int
+    answer_headers: Mapping[str, str]
+    answer: str
+    answer_type: str
+
+    @property
+    def host(self) -> str:
+        return urlsplit(self.url).netloc
+
+    @property
+    def path(self) -> str:
+        parts = urlsplit(self.url)
+        return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+
+    @property
+    def is_file(self) -> bool:
+        """Whether it belongs to a page rather than being a step of its own."""
+        if self.method != "GET":
+            return False
+        kind = self.answer_type
+        return (
+            kind.startswith(_STATIC_TYPES)
+            or "javascript" in kind
+            or urlsplit(self.url).path.lower().endswith(_STATIC_ENDINGS)
+        )
+
+
+@dataclass
+class RecordedStep:
+    """A step with everything recorded for it: the first entry is its main request, ``final`` the last
+    one a redirect led to, ``files`` what accompanied it."""
+
+    document: dict[str, Any]
+    main: Entry
+    final: Entry
+    files: list[Entry] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A recording's steps on ``host``, all hosts with their requests, and what was left out, in words."""
+
+    host: str
+    hosts: Mapping[str, int]
+    steps: tuple[RecordedStep, ...]
+    session: dict[str, Any]
+    notes: tuple[str, ...]
+
+    def document(self, name: str, system: str) -> dict[str, Any]:
+        """The journey as a document, its recorded values as they were."""
+        made: dict[str, Any] = {"name": name, "system": system}
+        if self.session:
+            made["session"] = self.session
+        return {**made, "steps": [step.document for step in self.steps]}
+
+
+def read(content: bytes) -> Recording:
+    """A recording from the bytes of its file. Raises :class:`PlanError` where it is none."""
+    entries = _entries(content)
+    hosts = Counter(entry.host for entry in entries)
+    host = next((e.host for e in entries if "html" in e.answer_type), entries[0].host)
+    own = [entry for entry in entries if entry.host == host]
+    notes = []
+    if len(hosts) > 1:
+        others = ", ".join(f"{name} ({count})" for name, count in hosts.most_common() if name != host)
+        notes.append(f"Requests to other hosts are left out: {others}.")
+    steps, dropped = _steps(own)
+    if dropped:
+        notes.append(f"Files that were not there are left out: {', '.join(dropped)}.")
+    session = _session(own)
+    return Recording(host, dict(hosts), tuple(steps), session, tuple(notes))
+
+
+def _entries(content: bytes) -> list[Entry]:
+    if len(content) > MAX_BYTES:
+        raise _refused(
+            f"the recording is over {MAX_BYTES // 1_000_000} MB.", "Record less, or without large downloads."
+        )
+    try:
+        document = json.loads(content.decode("utf-8-sig", "replace"))
+    except ValueError as error:
+        raise _refused(f"this is not JSON: {error}.", "Save the recording again, whole.") from error
+    log = document.get("log") if isinstance(document, dict) else None
+    raw = log.get("entries") if isinstance(log, dict) else None
+    if not isinstance(raw, list):
+        raise _refused("this is no browser recording: it has no log with entries.", "Save it as HAR in the browser.")
+    web = [
+        e
+        for e in raw
+        if isinstance(e, dict) and str(_dig(e, "request", "url") or "").startswith(("http://", "https://"))
+    ]
+    if not web:
+        raise _refused("the recording has no request.", "Record again with the network tools open.")
+    if len(web) > MAX_ENTRIES:
+        raise _refused(f"the recording has {len(web)} requests.", f"Record at most {MAX_ENTRIES}.")
+    found = [_entry(number, entry) for number, entry in enumerate(web)]
+    return sorted(found, key=lambda entry: (entry.began, entry.number))
+
+
+def _entry(number: int, raw: Mapping[str, Any]) -> Entry:
+    request, response = raw.get("request") or {}, raw.get("response") or {}
+    post, content = request.get("postData") or {}, response.get("content") or {}
+    body = post.get("text")
+    if body is None and post.get("params"):
+        body = "&".join(f"{p.get('name', '')}={p.get('value', '')}" for p in post["params"])
+    try:
+        began = datetime.fromisoformat(str(raw.get("startedDateTime")).replace("Z", "+00:00")).timestamp()
+    except ValueError:
+        began = 0.0
+    return Entry(
+        number=number,
+        began=began,
+        took=max(0.0, float(raw.get("time") or 0.0)) / 1000,
+        method=str(request.get("method") or "GET").upper(),
+        url=str(request["url"]).partition("#")[0],
+        headers=_headers(request.get("headers")),
+        body=body,
+        body_type=str(post.get("mimeType") or ""),
+        status=int(response.get("status") or 0),
+        answer_headers=_headers(response.get("headers")),
+        answer=_text(content),
+        answer_type=str(content.get("mimeType") or "").lower(),
+    )
+
+
+def _text(content: Mapping[str, Any]) -> str:
+    """The answer's text; of a binary one nothing."""
+    text = str(content.get("text") or "")
+    if content.get("encoding") != "base64":
+        return text
+    try:
+        return base64.b64decode(text).decode("utf-8")
+    except (binascii.Error, UnicodeDecodeError):
+        return ""
+
+
+def _headers(raw: Any) -> dict[str, str]:
+    listed = raw if isinstance(raw, list) else []
+    return {str(h.get("name", "")).lower(): str(h.get("value", "")) for h in listed if isinstance(h, dict)}
+
+
+def _steps(entries: Sequence[Entry]) -> tuple[list[RecordedStep], list[str]]:
+    """Steps in order, and the paths of files that were not there."""
+    steps: list[RecordedStep] = []
+    dropped: list[str] = []
+    led_to: str | None = None
+    for entry in entries:
+        if entry.status == 0:
+            continue
+        if entry.is_file:
+            if entry.status >= 400:
+                dropped.append(entry.path)
+            elif steps:
+                steps[-1].files.append(entry)
+            continue
+        where = entry.answer_headers.get("location") if entry.status in _REDIRECTS else None
+        follows = led_to is not None and entry.path == led_to and entry.method == "GET"
+        led_to = None if where is None else _relative(where)
+        if follows and steps:
+            steps[-1].final = entry
+            steps[-1].document["redirects"] = True
+            continue
+        steps.append(RecordedStep(_step(entry), entry, entry))
+    names: Counter[str] = Counter()
+    for step, following in zip(steps, [*steps[1:], None], strict=True):
+        _complete(step, following, names)
+    return steps, dropped
+
+
+def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter[str]) -> None:
+    """Name the step, and give it what only the whole recording tells."""
+    name = step.document["name"]
+    names[name] += 1
+    if names[name] > 1:
+        step.document["name"] = f"{name} ({names[name]})"
+    if step.final.status != 200:
+        step.document["expect_status"] = [step.final.status]
+    # A page that answers 200 and says something else is the usual way to fail: know it by its title.
+    title = _TITLE.search(step.final.answer) if "html" in step.final.answer_type else None
+    if title and not any(c.isdigit() for c in title[1]):
+        step.document["checks"] = [{"contains": title[0]}]
+    paths = list(dict.fromkeys(file.path for file in step.files))
+    if paths:
+        step.document["accompanying"] = paths
+    if following is not None:
+        last = max([step.final, *step.files], key=lambda e: e.began + e.took)
+        pause = round(following.main.began - (last.began + last.took), 1)
+        if pause >= MIN_THINK_S:
+            step.document["think"] = f"exponential {format_duration(pause)}"
+
+
+def _step(entry: Entry) -> dict[str, Any]:
+    path = urlsplit(entry.url).path or "/"
+    made: dict[str, Any] = {"name": f"{entry.method} {path}"[:70], "request": f"{entry.method} {entry.path}"}
+    headers = {
+        name: value
+        for name, value in entry.headers.items()
+        if name not in _LEFT_OUT and not name.startswith((":", "sec-"))
+    }
+    if entry.method in _BODY_METHODS and entry.body:
+        kind = entry.body_type.partition(";")[0].strip().lower()
+        if kind == "application/x-www-form-urlencoded":
+            made["form"] = dict(parse_qsl(entry.body, keep_blank_values=True))
+        elif kind == "application/json" and (parsed := _json(entry.body)) is not None:
+            made["json"] = parsed
+        else:
+            made["body"] = entry.body
+            headers["content-type"] = entry.body_type
+    if headers:
+        made["headers"] = headers
+    return made
+
+
+def _json(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except ValueError:
+        return None
+
+
+def _session(entries: Iterable[Entry]) -> dict[str, Any]:
+    """Credentials the browser sent with every request."""
+    given = next((e.headers["authorization"] for e in entries if "authorization" in e.headers), "")
+    scheme, _, rest = given.partition(" ")
+    if scheme.lower() == "bearer" and rest:
+        return {"credentials": {"bearer": rest}}
+    if scheme.lower() == "basic":
+        try:
+            user, _, password = base64.b64decode(rest).decode().partition(":")
+        except (binascii.Error, UnicodeDecodeError):
+            return {}
+        return {"credentials": {"user": user, "password": password}} if user else {}
+    return {}
+
+
+def _relative(where: str) -> str:
+    parts = urlsplit(where)
+    return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+
+
+def _dig(value: Any, *keys: str) -> Any:
+    for key in keys:
+        value = value.get(key) if isinstance(value, dict) else None
+    return value
+
+
+def _refused(message: str, mend: str) -> PlanError:
+    return PlanError([Problem("file", message, mend)])
