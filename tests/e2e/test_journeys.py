@@ -150,12 +150,12 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     har = tmp_path / "day ticket.har"
     record(chromium, gateway, har)
     page.get_by_role("link", name="Journeys", exact=True).click()
-    page.get_by_role("button", name="From a recording").click()
+    page.get_by_role("button", name="From a file").click()
     broken = tmp_path / "broken.har"
     broken.write_text(har.read_text()[:500])
-    page.get_by_label("Recording of a browser").set_input_files(broken)
+    page.get_by_label("File to make a journey from").set_input_files(broken)
     expect(page.get_by_role("alert")).to_contain_text("this is not JSON")
-    page.get_by_label("Recording of a browser").set_input_files(har)
+    page.get_by_label("File to make a journey from").set_input_files(har)
     proposals = page.get_by_test_id("proposals").get_by_role("listitem")
     expect(proposals).to_have_count(3)
     for number, words in enumerate(("form_token", "purchase_token", "T-0")):

@@ -170,6 +170,11 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
         )
     ).samples[0]
     assert [e["name"] for e in journeys.get(made)["experiments"]] == ["Quick look"]
+    untried = journeys.client.get(f"/api/experiments/{experiment.pk}").json()["untried"]
+    assert untried == [{"id": made, "name": "Sign in"}]
+    draft = Journey.objects.get(pk=made)
+    Journey.objects.filter(pk=made).update(tried_position=draft.position)
+    assert journeys.client.get(f"/api/experiments/{experiment.pk}").json()["untried"] == []
     journeys.save(made, name="Log in")
     assert '{journey: "Log in", weight: 3}' in experiments.Experiment.objects.get().current.source
     assert experiments.current_plan(experiments.Experiment.objects.get()).journeys[0].name == "Log in"

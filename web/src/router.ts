@@ -41,9 +41,9 @@ export const router = createRouter({
       meta: { title: 'Journeys' },
     },
     {
-      path: '/journeys/recording',
-      component: () => import('./places/Recording.vue'),
-      meta: { title: 'A journey from a recording' },
+      path: '/journeys/import',
+      component: () => import('./places/JourneyImport.vue'),
+      meta: { title: 'A journey from a file' },
     },
     {
       path: '/journeys/:id(\\d+)',

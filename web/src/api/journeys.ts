@@ -85,24 +85,24 @@ export function useTrial(id: number) {
   })
 }
 
-/** What becomes of a recording, sent as JSON beside it. */
-export interface RecordingUse {
+/** What becomes of a file, sent as JSON beside it. */
+export interface JourneyFileUse {
   name: string
   system: string
   accept: string[]
 }
 
-export function useLookAtRecording() {
+export function useLookAtJourneyFile() {
   return useMutation({
-    mutationFn: (file: File) => body(api.POST('/api/recordings/look', { body: form({ file }) })),
+    mutationFn: (file: File) => body(api.POST('/api/journey-files/look', { body: form({ file }) })),
   })
 }
 
-export function useImportRecording() {
+export function useImportJourneyFile() {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: ({ file, use }: { file: File; use: RecordingUse }) =>
-      body(api.POST('/api/recordings', { body: form({ file, use: JSON.stringify(use) }) })),
+    mutationFn: ({ file, use }: { file: File; use: JourneyFileUse }) =>
+      body(api.POST('/api/journey-files', { body: form({ file, use: JSON.stringify(use) }) })),
     onSuccess: () => client.invalidateQueries({ queryKey: ['journeys'] }),
   })
 }

@@ -324,7 +324,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/recordings/look": {
+    "/api/journey-files/look": {
         parameters: {
             query?: never;
             header?: never;
@@ -334,17 +334,18 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look At Recording
-         * @description What a browser's recording (HAR) holds, and what should be kept anew each time. Nothing is kept.
+         * Look At Journey File
+         * @description What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
+         *     holds, and of a recording what should be kept anew each time. Nothing is kept.
          */
-        post: operations["stonekettle_server_journeys_api_look_at_recording"];
+        post: operations["stonekettle_server_journeys_api_look_at_journey_file"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/recordings": {
+    "/api/journey-files": {
         parameters: {
             query?: never;
             header?: never;
@@ -354,10 +355,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Import Recording
-         * @description A journey from a browser's recording; ``use`` is a RecordingUse as JSON.
+         * Import Journey File
+         * @description A journey from such a file; ``use`` is a JourneyFileUse as JSON.
          */
-        post: operations["stonekettle_server_journeys_api_import_recording"];
+        post: operations["stonekettle_server_journeys_api_import_journey_file"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1078,6 +1079,38 @@ export interface components {
              */
             system: string;
         };
+        /**
+         * FileLookup
+         * @description What a file holds. Of a recording, requests to ``host`` become steps, the others are left out.
+         */
+        FileLookup: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "recording" | "description" | "list";
+            /** Host */
+            host: string;
+            /** Hosts */
+            hosts: components["schemas"]["HostLine"][];
+            /** Notes */
+            notes: string[];
+            /** Steps */
+            steps: components["schemas"]["FoundStep"][];
+            /** Proposals */
+            proposals: components["schemas"]["ProposalLine"][];
+        };
+        /** FoundStep */
+        FoundStep: {
+            /** Name */
+            name: string;
+            /** Request */
+            request: string;
+            /** Files */
+            files: number;
+            /** Think */
+            think: string;
+        };
         /** HostLine */
         HostLine: {
             /** Name */
@@ -1100,33 +1133,6 @@ export interface components {
             value: string;
             /** Used */
             used: string[];
-        };
-        /** RecordedLine */
-        RecordedLine: {
-            /** Name */
-            name: string;
-            /** Request */
-            request: string;
-            /** Files */
-            files: number;
-            /** Think */
-            think: string;
-        };
-        /**
-         * RecordingLook
-         * @description A recording: requests to ``host`` become steps, those to the other hosts are left out.
-         */
-        RecordingLook: {
-            /** Host */
-            host: string;
-            /** Hosts */
-            hosts: components["schemas"]["HostLine"][];
-            /** Notes */
-            notes: string[];
-            /** Steps */
-            steps: components["schemas"]["RecordedLine"][];
-            /** Proposals */
-            proposals: components["schemas"]["ProposalLine"][];
         };
         /**
          * JourneyDetail
@@ -1460,7 +1466,10 @@ export interface components {
             /** Components */
             components: components["schemas"]["ComponentOutline"][];
         };
-        /** ExperimentDetail */
+        /**
+         * ExperimentDetail
+         * @description ``untried`` are the journeys it names that have not passed a trial as they are now.
+         */
         ExperimentDetail: {
             /** Id */
             id: number;
@@ -1472,9 +1481,18 @@ export interface components {
             source: string;
             /** System Id */
             system_id: number | null;
+            /** Untried */
+            untried: components["schemas"]["JourneyLink"][];
             outline: components["schemas"]["PlanOutline"];
             /** Revisions */
             revisions: components["schemas"]["RevisionLine"][];
+        };
+        /** JourneyLink */
+        JourneyLink: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
         };
         /** RevisionLine */
         RevisionLine: {
@@ -2275,7 +2293,7 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_journeys_api_look_at_recording: {
+    stonekettle_server_journeys_api_look_at_journey_file: {
         parameters: {
             query?: never;
             header?: never;
@@ -2300,12 +2318,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RecordingLook"];
+                    "application/json": components["schemas"]["FileLookup"];
                 };
             };
         };
     };
-    stonekettle_server_journeys_api_import_recording: {
+    stonekettle_server_journeys_api_import_journey_file: {
         parameters: {
             query?: never;
             header?: never;

@@ -61,6 +61,12 @@ async function run() {
             every journey tried once.
           </p>
         </section>
+        <section v-if="experiment.data.value?.untried.length" data-testid="untried">
+          <p v-for="j in experiment.data.value.untried" :key="j.id" class="break-words text-ochre">
+            ◐ <RouterLink :to="`/journeys/${j.id}`">{{ j.name }}</RouterLink> has not passed a trial
+            as it is now. Try it once before sending load.
+          </p>
+        </section>
         <section>
           <h2 class="mb-1">Objectives</h2>
           <p v-if="!outline.objectives.length" class="text-ink-2">

@@ -46,7 +46,7 @@ async function readFile() {
       @change="readFile"
     />
     <Action @click="file?.click()">Import YAML</Action>
-    <Action @click="router.push('/journeys/recording')">From a recording</Action>
+    <Action @click="router.push('/journeys/import')">From a file</Action>
     <Action kind="primary" :busy="create.isPending.value" @click="make()">New journey</Action>
   </div>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />

@@ -45,12 +45,20 @@ class RevisionLine(Schema):
     author: str | None
 
 
+class JourneyLink(Schema):
+    id: int
+    name: str
+
+
 class ExperimentDetail(Schema):
+    """``untried`` are the journeys it names that have not passed a trial as they are now."""
+
     id: int
     name: str
     revision: int
     source: str
     system_id: int | None
+    untried: list[JourneyLink]
     outline: outline.PlanOutline
     revisions: list[RevisionLine]
 
@@ -143,6 +151,7 @@ def _detail(experiment: Experiment) -> ExperimentDetail:
         revision=current.number,
         source=current.source,
         system_id=experiment.system_id,
+        untried=[JourneyLink(id=j.pk, name=j.name) for j in rules.untried(current.source)],
         outline=outline.of(experiment.current.plan),
         revisions=[
             RevisionLine(

@@ -16,6 +16,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.journeys import rules as journeys
+from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
 
@@ -90,6 +91,12 @@ def named_journeys(source: str) -> list[str]:
     journeys = data.get("journeys") if isinstance(data, Mapping) else None
     found = journeys if isinstance(journeys, list) else []
     return [str(journey["journey"]) for journey in found if isinstance(journey, Mapping) and "journey" in journey]
+
+
+def untried(source: str) -> list[Journey]:
+    """The journeys a document names that have not passed a trial since their last change."""
+    named = Journey.objects.filter(name__in=named_journeys(source))
+    return [journey for journey in named if not journey.has_passed]
 
 
 def rename_journey(name: str, new: str) -> None:

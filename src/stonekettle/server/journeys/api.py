@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 import pydantic
 from django.contrib.auth.models import User
@@ -16,7 +16,7 @@ from stonekettle.engine.errors import TrialFailed
 from stonekettle.engine.trial import JourneyTrial
 from stonekettle.plan import checking, journey_document
 from stonekettle.plan.checking import MAX_BYTES
-from stonekettle.plan.imports import dynamic, har
+from stonekettle.plan.imports import files
 from stonekettle.plan.journey import Keep
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments import rules as experiments
@@ -82,7 +82,7 @@ class HostLine(Schema):
     requests: int
 
 
-class RecordedLine(Schema):
+class FoundStep(Schema):
     name: str
     request: str
     files: int
@@ -99,18 +99,19 @@ class ProposalLine(Schema):
     used: list[str]
 
 
-class RecordingLook(Schema):
-    """A recording: requests to ``host`` become steps, those to the other hosts are left out."""
+class FileLookup(Schema):
+    """What a file holds. Of a recording, requests to ``host`` become steps, the others are left out."""
 
+    kind: Literal["recording", "description", "list"]
     host: str
     hosts: list[HostLine]
     notes: list[str]
-    steps: list[RecordedLine]
+    steps: list[FoundStep]
     proposals: list[ProposalLine]
 
 
-class RecordingUse(Schema):
-    """What becomes of a recording: the journey's name, its system, the proposals accepted."""
+class JourneyFileUse(Schema):
+    """What becomes of a file: the journey's name, its system, the proposals accepted."""
 
     name: str = Field(min_length=1, max_length=80)
     system: str = ""
@@ -133,48 +134,49 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
     return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
 
 
-@router.post("/recordings/look", response=RecordingLook)
-def look_at_recording(request: HttpRequest, file: File[UploadedFile]) -> RecordingLook:
-    """What a browser's recording (HAR) holds, and what should be kept anew each time. Nothing is kept."""
-    found = har.read(file.read())
-    names = [step.document["name"] for step in found.steps]
-    return RecordingLook(
+@router.post("/journey-files/look", response=FileLookup)
+def look_at_journey_file(request: HttpRequest, file: File[UploadedFile]) -> FileLookup:
+    """What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
+    holds, and of a recording what should be kept anew each time. Nothing is kept."""
+    found = files.read(file.read(), "Imported", "")
+    steps = found.document["steps"]
+    return FileLookup(
+        kind=found.kind,
         host=found.host,
         hosts=[HostLine(name=name, requests=count) for name, count in found.hosts.items()],
         notes=list(found.notes),
         steps=[
-            RecordedLine(
-                name=step.document["name"],
-                request=step.document["request"],
-                files=len(step.document.get("accompanying", [])),
-                think=step.document.get("think", ""),
+            FoundStep(
+                name=step["name"],
+                request=step["request"],
+                files=len(step.get("accompanying", [])),
+                think=step.get("think", ""),
             )
-            for step in found.steps
+            for step in steps
         ],
         proposals=[
             ProposalLine(
                 name=proposal.name,
-                step=names[proposal.step],
+                step=steps[proposal.step]["name"],
                 place=Keep.model_validate({"name": "x", **proposal.keep}).place,
                 value=proposal.value,
-                used=[f"{names[place.step]}, {place.where}" for place in proposal.used],
+                used=[f"{steps[place.step]['name']}, {place.where}" for place in proposal.used],
             )
-            for proposal in dynamic.proposals(found.steps)
+            for proposal in found.proposals
         ],
     )
 
 
-@router.post("/recordings", response={201: JourneyCreated})
-def import_recording(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
-    """A journey from a browser's recording; ``use`` is a RecordingUse as JSON."""
+@router.post("/journey-files", response={201: JourneyCreated})
+def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
+    """A journey from such a file; ``use`` is a JourneyFileUse as JSON."""
     try:
-        wanted = RecordingUse.model_validate_json(use)
+        wanted = JourneyFileUse.model_validate_json(use)
     except pydantic.ValidationError as error:
         first = error.errors()[0]
         raise PlanError([Problem(".".join(map(str, first["loc"])), first["msg"], "Correct the value.")]) from error
-    found = har.read(file.read())
-    chosen = [proposal for proposal in dynamic.proposals(found.steps) if proposal.name in wanted.accept]
-    document = dynamic.accepted(found.document(wanted.name, wanted.system), chosen)
+    found = files.read(file.read(), wanted.name, wanted.system)
+    document = found.accepted(set(wanted.accept))
     return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
 
 

@@ -1,17 +1,17 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { useImportRecording, useLookAtRecording } from '@/api/journeys'
+import { useImportJourneyFile, useLookAtJourneyFile } from '@/api/journeys'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
 
-/** A browser's recording becomes a journey. */
+/** A journey from a browser's recording, an API's description or a list of addresses. */
 const router = useRouter()
-const look = useLookAtRecording()
-const create = useImportRecording()
+const look = useLookAtJourneyFile()
+const create = useImportJourneyFile()
 const systems = useSystems()
 const input = ref<HTMLInputElement | null>(null)
 const file = ref<File | null>(null)
@@ -60,30 +60,34 @@ async function make() {
 
 <template>
   <div class="max-w-4xl space-y-5">
-    <h1>A journey from a recording</h1>
-    <p class="max-w-prose">
-      Open your browser's developer tools on the network view, do once what users do, and save
-      everything as a HAR file. Pages, forms and calls become steps, files accompany them, pauses
-      become think times.
-    </p>
+    <h1>A journey from a file</h1>
+    <ul class="max-w-prose list-inside list-disc space-y-1">
+      <li>
+        A browser's recording (HAR): open the developer tools on the network view, do once what
+        users do, and save everything. Pages, forms and calls become steps, files accompany them,
+        pauses become think times.
+      </li>
+      <li>An API's description (OpenAPI 3, JSON or YAML): a step for each operation.</li>
+      <li>A list of addresses (CSV): a step for each.</li>
+    </ul>
     <input
       ref="input"
       type="file"
-      accept=".har,.json"
+      accept=".har,.json,.yaml,.yml,.csv,.txt"
       class="sr-only"
       tabindex="-1"
-      aria-label="Recording of a browser"
+      aria-label="File to make a journey from"
       @change="choose"
     />
     <p class="flex flex-wrap items-center gap-3">
-      <Action :kind="found ? 'plain' : 'primary'" @click="input?.click()">Choose a HAR file</Action>
+      <Action :kind="found ? 'plain' : 'primary'" @click="input?.click()">Choose a file</Action>
       <span v-if="file" class="break-all">{{ file.name }}</span>
       <span v-if="look.isPending.value" class="text-ink-2" role="status">Reading it …</span>
     </p>
     <Problem v-if="look.isError.value" :error="look.error.value" />
     <template v-else-if="found">
       <section class="space-y-1" aria-label="Steps">
-        <h2>{{ found.steps.length }} steps on {{ found.host }}</h2>
+        <h2>{{ found.steps.length }} steps{{ found.host && ` on ${found.host}` }}</h2>
         <p v-if="others.length" class="text-[13.5px] break-words">
           Left out: {{ others.map((h) => `${h.name} (${h.requests})`).join(', ') }}. Load goes to
           your own system only.
@@ -105,7 +109,7 @@ async function make() {
           </li>
         </ol>
       </section>
-      <section class="space-y-2" aria-label="Values to keep">
+      <section v-if="found.kind === 'recording'" class="space-y-2" aria-label="Values to keep">
         <h2>Values of this one visit</h2>
         <p v-if="!found.proposals.length" class="max-w-prose">
           No answer delivered a value that a later request sent back.
