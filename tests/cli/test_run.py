@@ -15,6 +15,7 @@ import jsonschema
 import pyarrow.parquet as pq
 import pytest
 import urllib3
+import yaml
 
 from stonekettle.cli.run import PracticeProcess
 from stonekettle.report import result
@@ -138,3 +139,21 @@ def test_an_interrupt_drains_and_still_writes_what_was_measured(plan_text: Text,
 def test_schemas_are_printed(name: str) -> None:
     schema = json.loads(kettle("schema", name).stdout)
     jsonschema.Draft202012Validator.check_schema(schema)
+
+
+def test_tickets_activated_on_the_server_are_the_journeys_completed(run_file: Run, tmp_path: Path) -> None:
+    journey = yaml.safe_load((ROOT / "examples" / "day-ticket.yaml").read_text())
+    quick = yaml.safe_load((ROOT / "examples" / "quick.yaml").read_text())
+    plan = {
+        "name": "Tickets",
+        "system": quick["system"],
+        "journeys": [{key: value for key, value in journey.items() if key not in ("system", "notes")}],
+        "waits": {"factor": 0.05},
+        "load": [{"hold": {"users": 25, "for": "12 s"}}],
+    }
+    run_file(yaml.safe_dump(plan))
+    found = json.loads((tmp_path / "out" / "result.json").read_text())
+    (proof,) = found["proofs"]
+    assert proof["completed"] == proof["counted"] > 50
+    assert found["totals"]["errors"] == 0
+    assert any("the work was done" in note["title"] for note in found["notes"])

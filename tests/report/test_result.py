@@ -15,6 +15,7 @@ import pyarrow.parquet as pq
 
 from stonekettle.core import analysis
 from stonekettle.engine import records
+from stonekettle.meters.samples import Readings
 from stonekettle.plan import document
 from stonekettle.practice.twin import simulate
 from stonekettle.report import result
@@ -27,7 +28,7 @@ ANALYSIS = analysis.analyse(RUN, PROFILE, document.core_objectives(PLAN), 0.05)
 
 
 def test_the_result_fits_its_published_schema() -> None:
-    built = result.build(PLAN, RUN, ANALYSIS, state="finished", cause="done", trial_requests=1)
+    built = result.build(PLAN, RUN, ANALYSIS, Readings(), state="finished", cause="done", trial_requests=1)
     data = json.loads(built.model_dump_json())
     jsonschema.validate(data, result.json_schema(), cls=jsonschema.Draft202012Validator)
     assert data["outcome"] == "objectives broken"

@@ -168,6 +168,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) 
         plan,
         data,
         analysis,
+        readings,
         state=ending.state,
         cause=ending.cause,
         trial_requests=journal.trial_requests,

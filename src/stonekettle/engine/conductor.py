@@ -183,6 +183,8 @@ def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: fl
                 raise GeneratorLost("The generators ended before the load profile did.")
             break
         time.sleep(LOOK_S)
+    # Once more when nobody is left: what the server counted until then belongs to the run.
+    scraper.request(scrape)
     for batch in scraper.ready(wait=True):
         journal.samples(batch)
     journal.move(RunState.ANALYSING, "All users have finished.")

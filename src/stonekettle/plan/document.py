@@ -141,6 +141,12 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
                     did_you_mean(name, known, "Add a feed with such a column, or keep it from an earlier response."),
                 )
             known |= {keep.name for keep in step.keep}
+    components = [component.name for component in plan.system.components]
+    for i, journey in enumerate(plan.journeys):
+        if journey.proof is not None and journey.proof.component not in components:
+            mend = did_you_mean(journey.proof.component, components, "Use the name of a component of the system.")
+            name = journey.proof.component
+            yield Problem(f"journeys[{i}].proof.component", f"there is no component named {name!r}.", mend)
     for i, goal in enumerate(plan.objectives):
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")

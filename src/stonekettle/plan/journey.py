@@ -297,16 +297,27 @@ class Session(Part):
     credentials: Credentials | None = None
 
 
+class Proof(Part):
+    """A count on the server that grows by ``per_journey`` with each journey completed: a counter that
+    the meters of ``component`` read."""
+
+    component: Name
+    metric: Name
+    per_journey: float = Field(default=1.0, gt=0)
+
+
 class Journey(Part):
     """What a virtual user does from start to end; ``weight`` is its share among journeys begun.
 
-    ``sample`` gives values that no feed gives, the same ones to every user.
+    ``sample`` gives values that no feed gives, the same ones to every user. ``proof`` names a count on
+    the server to compare with the journeys completed.
     """
 
     name: Name
     weight: float = Field(default=1.0, gt=0)
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
+    proof: Proof | None = None
     steps: tuple[Step, ...] = Field(min_length=1)
 
     @model_validator(mode="after")
@@ -354,6 +365,7 @@ class JourneyDraft(Part):
     notes: str = Field(default="", max_length=5_000)
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
+    proof: Proof | None = None
     steps: tuple[Step, ...] = ()
 
     @property

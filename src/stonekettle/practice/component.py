@@ -118,6 +118,9 @@ class LiveInstance(Collector):
             yield CounterMetricFamily("quillport_cache_misses", "Answers not in the cache", counts["misses"])
         if config.answers_queries:
             yield CounterMetricFamily("quillport_queries", "Database queries", counts["queries"])
+        if config.answers_queries:
+            activated = self.component.activated if self.number == 0 else 0
+            yield CounterMetricFamily("quillport_tickets_activated", "Day tickets activated", activated)
         yield CounterMetricFamily("quillport_network_sent_bytes", "Bytes sent", counts["sent"])
         yield GaugeMetricFamily("quillport_requests_inside", "Requests inside", self.inside)
         yield CounterMetricFamily("quillport_requests", "Requests answered", counts["served"])
@@ -135,6 +138,7 @@ class LiveComponent:
         self._disk = [Servers(config.disks * share) for _ in range(sets)] if config.disks else None
         self.pool = Pool(config.pool) if config.pool is not None else None
         self.inside = 0
+        self.activated = 0
         self._turn = 0
         self.instances = [LiveInstance(self, number) for number in range(config.instances)]
 

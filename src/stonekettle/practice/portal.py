@@ -144,6 +144,7 @@ class Portal:
         number = self._owned(request)
         del self._tickets[number]
         self.activated += 1
+        self._system.components["ledger"].activated = self.activated
         return _page(f"Ticket {number}", f"<p>Ticket {number} is active.</p>")
 
     def _owned(self, request: web.Request) -> str:

@@ -20,9 +20,10 @@ from stonekettle.core.histogram import percentiles_s
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
 from stonekettle.engine.records import ERRORS, SCHEMA
+from stonekettle.meters.samples import Readings
 from stonekettle.plan import document, system_document
 from stonekettle.plan.models import Plan
-from stonekettle.report import sentences
+from stonekettle.report import proof, sentences
 
 FORMAT_VERSION = 1
 Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
@@ -62,6 +63,7 @@ class Result(BaseModel):
     levels: list[dict[str, Any]]
     findings: dict[str, Any]
     notes: list[NoteModel]
+    proofs: list[dict[str, Any]] = []
     plan: dict[str, Any]
 
 
@@ -83,10 +85,21 @@ def outcome(analysis: core.Analysis) -> Outcome:
     return "no answer"
 
 
-def build(plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, cause: str, trial_requests: int) -> Result:
+def build(
+    plan: Plan,
+    run: RunData,
+    analysis: core.Analysis,
+    readings: Readings,
+    *,
+    state: str,
+    cause: str,
+    trial_requests: int,
+) -> Result:
     """The result of a run."""
     findings = plain(analysis)
     levels = findings.pop("levels")
+    proofs = proof.compare(plan, run, readings)
+    notes = [*sentences.notes(analysis, plan), *map(proof.note, proofs)]
     return Result(
         experiment=plan.name,
         state=state,
@@ -102,7 +115,8 @@ def build(plan: Plan, run: RunData, analysis: core.Analysis, *, state: str, caus
         ),
         levels=levels,
         findings=findings,
-        notes=[NoteModel.model_validate(note.as_dict()) for note in sentences.notes(analysis, plan)],
+        notes=[NoteModel.model_validate(note.as_dict()) for note in notes],
+        proofs=[plain(one) for one in proofs],
         plan=_without_secrets(document.to_document(plan)),
     )
 

@@ -1644,6 +1644,13 @@ export interface components {
             };
             /** Notes */
             notes: components["schemas"]["NoteModel"][];
+            /**
+             * Proofs
+             * @default []
+             */
+            proofs: {
+                [key: string]: unknown;
+            }[];
             /** Plan */
             plan: {
                 [key: string]: unknown;

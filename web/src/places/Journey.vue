@@ -87,6 +87,10 @@ function remove(index: number) {
   open.value = null
   void commit()
 }
+/** Half a proof is none yet: it is saved once both are there. */
+function setProof(key: 'component' | 'metric' | 'per_journey', value: string | number | undefined) {
+  if (doc.value) doc.value.proof = { ...doc.value.proof, [key]: value }
+}
 async function copy() {
   const made = await duplicate.mutateAsync()
   await router.push(`/journeys/${made.id}`)
@@ -204,6 +208,40 @@ useShortcuts([
             @update:model-value="doc!.session = $event"
             @done="commit"
           />
+          <details>
+            <summary class="label cursor-pointer">
+              Proof of work done{{ doc.proof?.metric ? `: ${doc.proof.metric}` : '' }}
+            </summary>
+            <p class="mt-2 max-w-prose text-[13.5px] text-ink-2">
+              A counter on the server that should grow with each journey completed. After a run both
+              are compared.
+            </p>
+            <div class="mt-2 grid gap-3 sm:grid-cols-3">
+              <Field
+                label="Component"
+                mono
+                :model-value="doc.proof?.component"
+                :fault="faultBelow('proof')"
+                @update:model-value="setProof('component', $event)"
+                @done="commit"
+              />
+              <Field
+                label="Counter"
+                mono
+                :model-value="doc.proof?.metric"
+                @update:model-value="setProof('metric', $event)"
+                @done="commit"
+              />
+              <Field
+                label="Grows per journey by"
+                type="number"
+                placeholder="1"
+                :model-value="doc.proof?.per_journey"
+                @update:model-value="setProof('per_journey', $event)"
+                @done="commit"
+              />
+            </div>
+          </details>
           <section aria-label="Steps">
             <h2 class="mb-2">Steps</h2>
             <p v-if="!steps.length" class="mb-3 max-w-prose text-ink-2">

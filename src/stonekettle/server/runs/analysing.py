@@ -11,9 +11,12 @@ from stonekettle.server.runs.models import Run
 
 def analyse(run: Run, *, state: str, cause: str) -> None:
     """Compute and save the findings of a run that will end as ``state``."""
-    plan, measured = run.plan, data.load(run).run
+    plan, loaded = run.plan, data.load(run)
+    measured = loaded.run
     found = analysis.analyse(measured, plan.profile, document.core_objectives(plan), plan.error_limit)
-    built = result.build(plan, measured, found, state=state, cause=cause, trial_requests=run.trial_requests)
+    built = result.build(
+        plan, measured, found, loaded.readings, state=state, cause=cause, trial_requests=run.trial_requests
+    )
     run.result = built.model_dump(mode="json")
     run.verdict = built.verdict
     run.analysis_version = found.version

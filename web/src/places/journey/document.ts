@@ -64,6 +64,7 @@ export interface JourneyDoc {
   notes?: string
   session?: SessionDoc
   sample?: Record<string, string>
+  proof?: { component?: string; metric?: string; per_journey?: number }
   steps?: StepDoc[]
 }
 
