@@ -108,7 +108,7 @@ def test_requests_recorded_are_requests_served_exactly(plan_text: Text, tmp_path
 
 
 def test_objectives_decide_the_exit_code(plan_text: Text, run_file: Run) -> None:
-    text = practice_plan(plan_text, users=20, hold="14 s", think="60 ms")
+    text = practice_plan(plan_text, users=20, hold="11 s", think="60 ms")
     assert run_file(text).returncode == 0
     assert run_file(text.replace("p95: 1 s", "p95: 1 ms")).returncode == 1
 

@@ -108,10 +108,12 @@ class Played:
         self, shop: Shop, *steps: dict[str, Any], users: int = 6, seconds: float = 1.0, **journey: Any
     ) -> None:
         named = [{"name": f"step {i}", "think": "5 ms", **step} for i, step in enumerate(steps)]
+        feeds = journey.pop("feeds", [])
         plan = document.from_document(
             {
                 "name": "test",
                 "system": {"name": "s", "base_url": shop.url},
+                "feeds": feeds,
                 "journeys": [{"name": "j", "steps": named, **journey}],
                 "load": [{"hold": {"users": users, "for": "1 s"}}],
             }
@@ -147,6 +149,15 @@ def test_values_and_cookies_belong_to_their_journey(shop: Shop) -> None:
     assert bought > 30
     cancelled = [key for key in shop.seen if key.startswith("DELETE /tickets/T-")]
     assert bought - 6 <= len(cancelled) <= bought
+
+
+def test_users_without_a_row_retire_and_nobody_takes_their_place(shop: Shop) -> None:
+    feed = {"name": "riders", "csv": "rider\na\nb\nc\n", "take": "one per user", "end": "retire"}
+    played = Played(shop, {"request": "GET /hello?rider={{rider}}"}, users=8, seconds=1.5, feeds=[feed])
+    assert set(played.records["user"].tolist()) == {0, 1, 2}
+    assert played.seconds[0].users == pytest.approx(3, abs=0.3)
+    once = Played(shop, {"request": "GET /once?rider={{rider}}"}, users=2, feeds=[{**feed, "take": "in order"}])
+    assert shop.seen["GET /once"] == len(once.records) == 3
 
 
 def test_a_failed_check_is_an_error_of_its_own_kind_and_ends_the_journey(shop: Shop) -> None:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from random import Random
+
+import yaml
 
 from stonekettle.engine.script import Dealer, Request, compile_plan, walk
 from stonekettle.plan import document
@@ -33,6 +36,12 @@ SCRIPT = compile_plan(document.read(PLAN))
 ROW = {"rider": "r-1", "stop": "Quay Gate", "zone": "A"}
 
 
+def deal(dealer: Dealer) -> tuple[tuple[Request, ...], Mapping[str, str]]:
+    dealt = dealer.next(0)
+    assert dealt is not None
+    return dealt
+
+
 def test_what_does_not_vary_is_built_beforehand() -> None:
     home = SCRIPT.journeys[0][0]
     assert home.url == "http://127.0.0.1:1/"
@@ -55,20 +64,49 @@ def test_steps_are_numbered_over_all_journeys() -> None:
 
 
 def test_shorter_feeds_start_over_beside_longer_ones() -> None:
-    assert [(row["rider"], row["zone"]) for row in SCRIPT.rows] == [("r-1", "A"), ("r-2", "B"), ("r-1", "C")]
+    rows = [SCRIPT.row(number) for number in range(3)]
+    assert [(row["rider"], row["zone"]) for row in rows] == [("r-1", "A"), ("r-2", "B"), ("r-1", "C")]
 
 
 def test_journeys_are_dealt_by_weight() -> None:
     dealer = Dealer(SCRIPT, Random(1))
-    names = [dealer.next()[0][0].step for _ in range(100)]
+    names = [deal(dealer)[0][0].step for _ in range(100)]
     assert names.count(0) == 75
     assert names.count(2) == 25
 
 
 def test_two_generators_share_the_rows() -> None:
     first, second = (Dealer(SCRIPT, Random(1), (i, 2)) for i in range(2))
-    assert [first.next()[1]["zone"] for _ in range(3)] == ["A", "C", "B"]
-    assert [second.next()[1]["zone"] for _ in range(3)] == ["B", "A", "C"]
+    assert [deal(first)[1]["zone"] for _ in range(3)] == ["A", "C", "B"]
+    assert [deal(second)[1]["zone"] for _ in range(3)] == ["B", "A", "C"]
+
+
+def fed(**rules: str) -> Dealer:
+    """Three riders in a feed with these rules."""
+    data = {
+        **yaml.safe_load(PLAN),
+        "feeds": [{"name": "riders", "csv": "rider,stop,zone\na,x,A\nb,x,A\nc,x,A\n", **rules}],
+    }
+    return Dealer(compile_plan(document.from_document(data)), Random(1))
+
+
+def riders(dealer: Dealer, users: Sequence[int]) -> list[str | None]:
+    dealt = [dealer.next(user) for user in users]
+    return [one[1]["rider"] if one else None for one in dealt]
+
+
+def test_rows_are_taken_in_order_at_random_or_one_for_each_user() -> None:
+    assert riders(fed(), [5, 5, 5, 5]) == ["a", "b", "c", "a"]
+    assert riders(fed(take="one per user"), [2, 0, 2, 3]) == ["c", "a", "c", "a"]
+    drawn = riders(fed(take="at random"), [0] * 300)
+    assert {rider: round(drawn.count(rider) / 100, 0) for rider in "abc"} == {"a": 1, "b": 1, "c": 1}
+
+
+def test_users_retire_when_their_rows_are_used_up() -> None:
+    assert riders(fed(end="retire"), [0, 1, 2, 3]) == ["a", "b", "c", None]
+    assert riders(fed(take="one per user", end="retire"), [0, 3, 0]) == ["a", None, "a"]
+    life = walk(fed(take="one per user", end="retire"), [lambda: 1.0] * 3, user=4)
+    assert list(life) == []
 
 
 def test_a_life_begins_with_a_wait_and_thinks_after_each_step() -> None:

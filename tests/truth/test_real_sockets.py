@@ -31,7 +31,7 @@ def test_the_limit_is_named_and_placed(name: str, tmp_path: Path) -> None:
     real = truth.compute(config.load(practice), _mix(document.from_document(plan)), THINK_S)
     assert real.limiting == EXPECTED[name]
     step = max(2, round(real.users * 1.8 / 7))
-    plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "14 s"}}]
+    plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "12 s"}}]
     file = tmp_path / "plan.yaml"
     file.write_text(yaml.safe_dump(plan))
 

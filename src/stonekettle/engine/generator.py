@@ -130,6 +130,8 @@ class LoadLoop:
         self.driver: Driver = driver_for(self._wanted(profile.peak_users))
         self.heap: list[tuple[float, int, _User]] = []
         self.present: list[_User] = []
+        self._free: list[int] = []
+        self._places = self._gone = 0
         self.draining_since: float | None = None
         self._order = 0
         self._busy: dict[pycurl.Curl, _Flight] = {}
@@ -207,6 +209,7 @@ class LoadLoop:
 
     def _follow(self, now: float, wanted: int) -> None:
         present = self.present
+        wanted = max(0, wanted - self._gone)
         if wanted > len(present):
             self._advance_areas(now)
             for _ in range(wanted - len(present)):
@@ -221,7 +224,9 @@ class LoadLoop:
                     self._retire(user)
 
     def _join(self, now: float) -> None:
-        number = len(self.present) * self.share[1] + self.share[0]  # the highest leave first: this one is free
+        place = heapq.heappop(self._free) if self._free else self._places
+        self._places = max(self._places, place + 1)
+        number = place * self.share[1] + self.share[0]
         user = _User(number, walk(self.dealer, self.thinks, number + 1), _new_share())
         user.main = self._flight(user)
         self.present.append(user)
@@ -234,6 +239,7 @@ class LoadLoop:
 
     def _retire(self, user: _User) -> None:
         """Close what belongs to the user; nothing of it may reach the next one."""
+        heapq.heappush(self._free, (user.number - self.share[0]) // self.share[1])
         user.life.close()
         for flight in (user.main, *user.free):
             if flight is not None:
@@ -242,17 +248,25 @@ class LoadLoop:
 
     def _proceed(self, user: _User, due: float, succeeded: bool) -> None:
         """Let the user's life go on at ``due``: send its request or put it to sleep."""
-        if user.begun:
-            action = user.life.send(succeeded)
-        else:
-            user.begun = True
-            action = next(user.life)
-        while isinstance(action, float):
-            if action > 0:
-                self._order += 1
-                heapq.heappush(self.heap, (due + action, self._order, user))
-                return
-            action = user.life.send(True)
+        try:
+            if user.begun:
+                action = user.life.send(succeeded)
+            else:
+                user.begun = True
+                action = next(user.life)
+            while isinstance(action, float):
+                if action > 0:
+                    self._order += 1
+                    heapq.heappush(self.heap, (due + action, self._order, user))
+                    return
+                action = user.life.send(True)
+        except StopIteration:
+            # Its feeds have no row for it any more; nobody takes its place.
+            self._advance_areas(time.perf_counter())
+            self.present.remove(user)
+            self._gone += 1
+            self._retire(user)
+            return
         self._send(user, *action, due)
 
     # Requests

@@ -16,7 +16,7 @@ from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
 from stonekettle.plan import template
 from stonekettle.plan.journey import Journey, Session, Step
-from stonekettle.plan.models import Plan
+from stonekettle.plan.models import Feed, Plan
 
 Fill = Callable[[Mapping[str, str]], str]
 _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}
@@ -79,10 +79,14 @@ class Script:
 
     journeys: tuple[tuple[Request, ...], ...]
     weights: tuple[float, ...]
-    rows: tuple[Mapping[str, str], ...]
+    feeds: tuple[Feed, ...]
     steps: tuple[StepInfo, ...]
     samples: tuple[Mapping[str, str], ...]
     timing_names: tuple[str, ...] = ()
+
+    def row(self, number: int) -> dict[str, str]:
+        """Row ``number`` of every feed side by side, each round and round."""
+        return {key: value for feed in self.feeds for key, value in feed.rows[number % len(feed.rows)].items()}
 
 
 def compile_plan(plan: Plan) -> Script:
@@ -98,7 +102,7 @@ def compile_plan(plan: Plan) -> Script:
     return Script(
         tuple(journeys),
         tuple(journey.weight for journey in plan.journeys),
-        _rows(plan),
+        plan.feeds,
         step_infos(plan),
         tuple(journey.sample for journey in plan.journeys),
         server_timing.names_of(plan),
@@ -194,15 +198,6 @@ def _joined(own: Mapping[str, str], written: Mapping[str, str]) -> dict[str, str
     return {**{name: value for name, value in own.items() if name.lower() not in names}, **written}
 
 
-def _rows(plan: Plan) -> tuple[Mapping[str, str], ...]:
-    """Rows of all feeds side by side, as many as the longest feed has; shorter ones start over."""
-    longest = max((len(feed.rows) for feed in plan.feeds), default=0)
-    return tuple(
-        {key: value for feed in plan.feeds for key, value in feed.rows[i % len(feed.rows)].items()}
-        for i in range(longest)
-    ) or ({},)
-
-
 class Dealer:
     """Gives each journey begun its journey and its row, shared by all users of a generator."""
 
@@ -210,12 +205,19 @@ class Dealer:
         self._script = script
         self.random = random
         self._deck = Deck(script.weights, random)
-        self._row, self._stride = share
+        self._begun, self._stride = share
 
-    def next(self) -> tuple[tuple[Request, ...], Mapping[str, str]]:
-        rows = self._script.rows
-        row = rows[self._row % len(rows)]
-        self._row += self._stride
+    def next(self, user: int) -> tuple[tuple[Request, ...], Mapping[str, str]] | None:
+        """A journey and its row for the user of this number (from 0); None when it must retire."""
+        row: dict[str, str] = {}
+        for feed in self._script.feeds:
+            place = user if feed.take == "one per user" else self._begun
+            if feed.take == "at random":
+                place = self.random.randrange(len(feed.rows))
+            elif place >= len(feed.rows) and feed.end == "retire":
+                return None
+            row.update(feed.rows[place % len(feed.rows)])
+        self._begun += self._stride
         journey = self._script.journeys[self._deck.draw()]
         sample = self._script.samples[journey[0].journey]
         return journey, {**sample, **row} if sample else row
@@ -246,11 +248,15 @@ def walk(
     """A virtual user's life: yields seconds to wait, or a request to send with its values.
 
     After a request it is sent whether the step succeeded. A failed step ends the journey; the
-    user thinks and begins another. The first wait lets users who join together start apart.
+    user thinks and begins another. The first wait lets users who join together start apart. The life
+    ends when the user's feeds have no row for it any more.
     """
     iteration = 0
     while True:
-        journey, row = dealer.next()
+        dealt = dealer.next(user - 1)
+        if dealt is None:
+            return
+        journey, row = dealt
         iteration += 1
         values = Values(row, user, iteration, dealer.random)
         if iteration == 1:

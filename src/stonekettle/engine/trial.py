@@ -141,8 +141,7 @@ def try_journey(script: Script, base_url: str, number: int) -> JourneyTrial:
     except TargetError as error:
         raise TrialFailed(str(error)) from error
     requests = script.journeys[number]
-    row = script.rows[number % len(script.rows)]
-    values = Values({**script.samples[number], **row}, 1, 1, Random())
+    values = Values({**script.samples[number], **script.row(number)}, 1, 1, Random())
     name = script.steps[requests[0].step].journey
     user = _TrialUser()
     steps: list[StepTrial] = []

@@ -90,6 +90,11 @@ def advice(plan: Plan) -> tuple[str, ...]:
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
+    peak = plan.profile.peak_users
+    for feed in plan.feeds:
+        if len(feed.rows) < peak and (feed.take == "one per user" or feed.end == "retire"):
+            then = "the others retire" if feed.end == "retire" else "several users share a row"
+            found.append(f"The feed {feed.name!r} has {len(feed.rows)} rows for {peak:.0f} users: {then}.")
     for journey in plan.journeys:
         same = sorted(set(journey.sample) - {column for feed in plan.feeds for column in feed.columns})
         if same:

@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from functools import cached_property
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
@@ -21,10 +21,14 @@ MAX_USERS = 50_000
 
 
 class Feed(Part):
-    """Rows of data as CSV with a header; each journey begun takes the next row, round and round."""
+    """Rows of data as CSV with a header. Each journey begun takes a row: the next one, any one, or
+    always the one of its user. After the last one starts over, or the user whose turn it is retires.
+    """
 
     name: Name
     csv: str
+    take: Literal["in order", "at random", "one per user"] = "in order"
+    end: Literal["start over", "retire"] = "start over"
 
     @field_validator("csv")
     @classmethod

@@ -87,7 +87,6 @@ function remove(index: number) {
   open.value = null
   void commit()
 }
-/** Half a proof is none yet: it is saved once both are there. */
 function setProof(key: 'component' | 'metric' | 'per_journey', value: string | number | undefined) {
   if (doc.value) doc.value.proof = { ...doc.value.proof, [key]: value }
 }
