@@ -11,6 +11,7 @@ sys.path.insert(0, str(Path(__file__).parents[2]))
 from playwright.sync_api import Page
 
 from tests.e2e.installation import ROOT, browser, installation, sign_in
+from tests.e2e.test_journeys import record
 
 FOLDER = ROOT / "docs" / "screenshots"
 LIVE_S = 100
@@ -56,6 +57,17 @@ def main(data: Path, port: int) -> None:
         page.get_by_role("button", name="Dark").click()
         shoot(page, "run-dark", whole=True)
         page.get_by_role("button", name="Light").click()
+        page.goto(f"{installed.url}/journeys/1")
+        page.get_by_role("button", name="Try it once").click()
+        page.get_by_test_id("trial").wait_for()
+        shoot(page, "journey", whole=True)
+        meters = page.request.get(f"{installed.url}/api/systems/1/meters").json()
+        gateway = next(f"http://{m['instance']}" for m in meters if m["component"] == "gateway" and m["instance"])
+        record(chromium, gateway, data / "day ticket.har")
+        page.goto(f"{installed.url}/journeys/import")
+        page.get_by_label("File to make a journey from").set_input_files(data / "day ticket.har")
+        page.get_by_test_id("proposals").wait_for()
+        shoot(page, "journey-import", whole=True)
         for place in ("experiments", "runs", "systems", "journeys"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)

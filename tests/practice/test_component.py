@@ -54,6 +54,20 @@ def test_hits_and_misses_keep_the_mean_time() -> None:
     assert 0.75 * CACHE_HIT_COST + 0.25 * miss == pytest.approx(1.0)
 
 
+def test_addresses_answered_lately_are_cheap() -> None:
+    live, clock = component(remembers=2)
+
+    def took(address: str) -> float:
+        instance = live.enter()
+        end = asyncio.run(live.serve(instance, Visit("shop", 1.0), (lambda: 0.001, None), clock.now, "read", address))
+        live.leave(instance, 0)
+        clock.now = end + 1
+        return round((end - clock.now + 1) * 1000, 3)
+
+    assert [took(a) for a in ("/a", "/a", "/b", "/c", "/a")] == [1.0, 0.2, 1.0, 1.0, 1.0]
+    assert metrics(live)["cache_hits_total"] == 1
+
+
 def test_disk_operations_are_told_as_distributions() -> None:
     live, _ = component(disks=1)
     for _ in range(5):

@@ -113,3 +113,17 @@ def test_a_pool_admits_in_order() -> None:
         return order
 
     assert asyncio.run(play()) == ["a", "b", "c"]
+
+
+def test_identical_data_flatter_a_component_that_remembers(quillport: Callable[[str], Quillport]) -> None:
+    system = quillport("changes: {planner: {remembers: 50}}")
+
+    def planner_ms(path: str) -> float:
+        timing = system.get(path).headers["Server-Timing"]
+        return next(float(part.split("dur=")[1]) for part in timing.split(", ") if part.startswith("planner"))
+
+    planner_ms("/trips?from=Quay")
+    same = [planner_ms("/trips?from=Quay") for _ in range(12)]
+    different = [planner_ms(f"/trips?from={number}") for number in range(12)]
+    assert sum(same) < 0.5 * sum(different)
+    assert system.metrics("planner")["cache_hits"] == 12

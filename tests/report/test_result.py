@@ -62,3 +62,12 @@ def test_requests_are_written_with_names(tmp_path: Path) -> None:
     assert table["step"] == ["page"] * 4
     assert table["error"] == ["none", "none", "status", "none"]
     assert table["total_us"] == [1000, 2000, 3000, 1000]
+
+
+def test_a_result_tells_no_secret() -> None:
+    data = document.to_document(PLAN)
+    data["journeys"][0]["session"] = {"credentials": {"bearer": "hush"}}
+    plan = document.from_document(data)
+    built = result.build(plan, RUN, ANALYSIS, Readings(), state="finished", cause="done", trial_requests=1)
+    assert "hush" not in built.model_dump_json()
+    assert built.plan["journeys"][0]["session"]["credentials"]["bearer"] == "(kept)"

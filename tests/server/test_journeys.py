@@ -178,3 +178,11 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
     journeys.save(made, name="Log in")
     assert '{journey: "Log in", weight: 3}' in experiments.Experiment.objects.get().current.source
     assert experiments.current_plan(experiments.Experiment.objects.get()).journeys[0].name == "Log in"
+
+
+def test_credentials_do_not_stand_in_an_experiments_text(client: Client) -> None:
+    source = QUICK.replace("    weight: 50\n", "    weight: 50\n    session: {credentials: {bearer: hush}}\n")
+    answer = client.post("/api/plans/check", {"source": source}, content_type="application/json")
+    (problem,) = answer.json()["problems"]
+    assert problem["path"] == "journeys[0].session"
+    assert "readable in this text" in problem["message"]

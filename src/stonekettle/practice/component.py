@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from bisect import bisect_left
-from collections import Counter
+from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator
 from random import Random
 
@@ -113,7 +113,7 @@ class LiveInstance(Collector):
             yield GaugeMetricFamily("quillport_pool_connections_in_use", "Connections in use", in_use)
             yield GaugeMetricFamily("quillport_pool_connections_limit", "Connections allowed", limit)
             yield GaugeMetricFamily("quillport_pool_connections_waiting", "Requests waiting for one", waiting)
-        if config.cache_hits is not None:
+        if config.cache_hits is not None or config.remembers:
             yield CounterMetricFamily("quillport_cache_hits", "Answers found in the cache", counts["hits"])
             yield CounterMetricFamily("quillport_cache_misses", "Answers not in the cache", counts["misses"])
         if config.answers_queries:
@@ -139,6 +139,7 @@ class LiveComponent:
         self.pool = Pool(config.pool) if config.pool is not None else None
         self.inside = 0
         self.activated = 0
+        self._remembered: OrderedDict[str, None] = OrderedDict()
         self._turn = 0
         self.instances = [LiveInstance(self, number) for number in range(config.instances)]
 
@@ -167,14 +168,16 @@ class LiveComponent:
         instance.counts["sent"] += sent
         instance.leak()
 
-    async def serve(self, instance: LiveInstance, visit: Visit, draws: Draws, at: float, op: str) -> float:
-        """One visit that arrives at ``at``; when it ends (loop seconds)."""
+    async def serve(
+        self, instance: LiveInstance, visit: Visit, draws: Draws, at: float, op: str, address: str = ""
+    ) -> float:
+        """One visit that arrives at ``at`` for a request of ``address``; when it ends (loop seconds)."""
         cpu, disk, _ = self.servers_of(instance.number)
         slow = self.config.slow_factor if self._divided and instance.number == len(self.instances) - 1 else 1.0
         if self.pool is not None:
             at = await self.pool.enter(at)
         try:
-            at = await self._sleep_until(cpu.serve(at, draws[0]() * slow * self._cache_factor(instance)))
+            at = await self._sleep_until(cpu.serve(at, draws[0]() * slow * self._cache_factor(instance, address)))
             instance.counts["queries"] += visit.queries
             if disk is not None and draws[1] is not None:
                 arrived = at
@@ -186,8 +189,17 @@ class LiveComponent:
                 self.pool.leave(at)
         return at
 
-    def _cache_factor(self, instance: LiveInstance) -> float:
-        """How much longer than the mean this answer takes; hits and misses keep the mean."""
+    def _cache_factor(self, instance: LiveInstance, address: str) -> float:
+        """How much longer than the mean this answer takes. Hits and misses by chance keep the mean;
+        addresses that are remembered do not."""
+        if self.config.remembers:
+            known = address in self._remembered
+            self._remembered[address] = None
+            self._remembered.move_to_end(address)
+            if len(self._remembered) > self.config.remembers:
+                self._remembered.popitem(last=False)
+            instance.counts["hits" if known else "misses"] += 1
+            return CACHE_HIT_COST if known else 1.0
         hits = self.config.cache_hits
         if hits is None:
             return 1.0

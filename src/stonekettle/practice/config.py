@@ -27,7 +27,8 @@ class Component:
     ``pool`` connections admit that many requests at a time to the whole component (None: no
     limit). With ``refuse_over`` the component answers 503 at once when so many are inside.
     ``cache_hits`` is the share of visits its cache answers, at a fifth of the mean time; misses
-    take longer, so that the mean stays. With a ``slow_factor`` instances have servers of their own
+    take longer, so that the mean stays. With ``remembers`` it answers the last so many addresses at a
+    fifth of their time, so that identical data flatter it. With a ``slow_factor`` instances have servers of their own
     and the last one takes so many times as long. ``leak_kb`` of memory is lost with each visit to
     an instance, until it crashes and is back after ``restart_s``. One not ``metered`` has no page.
     """
@@ -41,6 +42,7 @@ class Component:
     memory_mb: int = 2048
     metered: bool = True
     cache_hits: float | None = None
+    remembers: int = 0
     answers_queries: bool = False
     slow_factor: float = 1.0
     leak_kb: float = 0.0

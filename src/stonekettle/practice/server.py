@@ -40,8 +40,8 @@ class LiveSystem:
         }
         self.answered: Counter[str] = Counter()
 
-    async def visit_all(self, route: Route) -> dict[str, float]:
-        """Visit the route's components in order; seconds spent in each."""
+    async def visit_all(self, route: Route, address: str = "") -> dict[str, float]:
+        """Visit the route's components in order for ``address``; seconds spent in each."""
         entered: list[tuple[LiveComponent, LiveInstance]] = []
         spent: dict[str, float] = {}
         at = self.clock()
@@ -51,7 +51,7 @@ class LiveSystem:
                 component = self.components[visit.component]
                 instance = component.enter()
                 entered.append((component, instance))
-                left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op)
+                left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op, address)
                 spent[visit.component] = left - at
                 at = left
         finally:
@@ -73,7 +73,7 @@ def _handler(system: LiveSystem, route: Route) -> Callable[[web.Request], Corout
         if request.can_read_body:
             await request.read()
         try:
-            spent = await system.visit_all(route)
+            spent = await system.visit_all(route, request.path_qs)
         except Refused as refused:
             system.answered["503"] += 1
             return web.json_response({"error": f"{refused} is overloaded"}, status=503)

@@ -21,7 +21,7 @@ from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
 from stonekettle.engine.records import ERRORS, SCHEMA
 from stonekettle.meters.samples import Readings
-from stonekettle.plan import document, system_document
+from stonekettle.plan import document, journey_document, system_document
 from stonekettle.plan.models import Plan
 from stonekettle.report import proof, sentences
 
@@ -122,7 +122,8 @@ def build(
 
 
 def _without_secrets(plan: dict[str, Any]) -> dict[str, Any]:
-    return {**plan, "system": system_document.masked(plan["system"])}
+    journeys = [journey_document.without_secrets(journey) for journey in plan["journeys"]]
+    return {**plan, "system": system_document.masked(plan["system"]), "journeys": journeys}
 
 
 def plain(value: Any) -> Any:

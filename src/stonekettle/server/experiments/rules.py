@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from django.contrib.auth.models import User
 from django.db import transaction
@@ -26,9 +26,8 @@ _SYSTEM_LINE = re.compile(r"^system:.*$", re.MULTILINE)
 def read_plan(source: str) -> Plan:
     """A checked plan with allowed targets. Raises :class:`PlanError` with every problem."""
     plan = document.read(source, systems.drafts.find, journeys.drafts.find)
-    if named_system(source) is None and system_document.has_secrets(document.to_document(plan)["system"]):
-        mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
-        raise PlanError([Problem("system", "credentials would be readable in this text.", mend)])
+    if problems := list(_readable_secrets(parse(source))):
+        raise PlanError(problems)
     forbidden = check_allowed(plan.addresses)
     if forbidden:
         raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
@@ -60,6 +59,21 @@ def revise(experiment: Experiment, source: str, author: User | None) -> Revision
 def restore(experiment: Experiment, number: int, author: User | None) -> Revision:
     """Undo: the state of an earlier revision becomes the newest one."""
     return revise(experiment, experiment.revisions.get(number=number).source, author)
+
+
+def _readable_secrets(written: object) -> Iterable[Problem]:
+    """Credentials that stand in an experiment's own text, where everybody can read them."""
+    if not isinstance(written, Mapping):
+        return
+    message = "credentials would be readable in this text."
+    if system_document.has_secrets(written.get("system")):
+        mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
+        yield Problem("system", message, mend)
+    journeys = written.get("journeys")
+    for i, journey in enumerate(journeys if isinstance(journeys, list) else ()):
+        if isinstance(journey, Mapping) and system_document.has_secrets(journey.get("session")):
+            mend = "Write the journey under Journeys, where they stay hidden, and name it here: '{journey: its name}'."
+            yield Problem(f"journeys[{i}].session", message, mend)
 
 
 def current_plan(experiment: Experiment) -> Plan:
