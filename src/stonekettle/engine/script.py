@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 import uuid
-from base64 import b64encode
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
@@ -123,7 +122,8 @@ def _compile_step(
 ) -> Request:
     base, session = plan.system.base_url, journey.session
     body = step.body_text
-    own = {"Accept": "*/*", "User-Agent": session.user_agent or DEFAULT_AGENT, **_authorisation(session)}
+    signed = session.credentials.headers if session.credentials else {}
+    own = {"Accept": "*/*", "User-Agent": session.user_agent or DEFAULT_AGENT, **signed}
     if step.content_type is not None:
         own["Content-Type"] = step.content_type
     headers = _joined(own, step.headers)
@@ -180,16 +180,6 @@ def _address(url: str) -> _Address:
         "url": None if varies else url.translate(_UNSAFE_IN_URL),
         "fill_url": lambda values: fill(values).translate(_UNSAFE_IN_URL),
     }
-
-
-def _authorisation(session: Session) -> dict[str, str]:
-    given = session.credentials
-    if given is None:
-        return {}
-    if given.bearer is not None:
-        return {"Authorization": f"Bearer {given.bearer}"}
-    pair = b64encode(f"{given.user}:{given.password}".encode()).decode()
-    return {"Authorization": f"Basic {pair}"}
 
 
 def _joined(own: Mapping[str, str], written: Mapping[str, str]) -> dict[str, str]:

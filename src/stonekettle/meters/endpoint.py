@@ -19,7 +19,7 @@ import urllib3
 from urllib3.connection import HTTPConnection, HTTPSConnection
 
 from stonekettle.meters.exposition import ExpositionError, Page, PageReader
-from stonekettle.plan.system import Component, Credentials, Meter
+from stonekettle.plan.system import Component, Meter
 
 MAX_PAGE = 8_000_000
 MAX_REDIRECTS = 3
@@ -94,7 +94,7 @@ class Endpoint:
         self.answered = self.missed = 0
         self.last_fault = ""
         self._http = http
-        self._headers = {"Accept": ACCEPT, **_authorisation(meter.credentials)}
+        self._headers = {"Accept": ACCEPT, **(meter.credentials.headers if meter.credentials else {})}
         self._offsets: deque[float] = deque(maxlen=60)
 
     @property
@@ -160,15 +160,6 @@ class Endpoint:
         except ValueError:
             return
         self._offsets.append(told + 0.5 - now)
-
-
-def _authorisation(credentials: Credentials | None) -> dict[str, str]:
-    if credentials is None:
-        return {}
-    if credentials.bearer is not None:
-        return {"Authorization": f"Bearer {credentials.bearer}"}
-    basic = urllib3.make_headers(basic_auth=f"{credentials.user}:{credentials.password or ''}")
-    return {"Authorization": basic["authorization"]}
 
 
 def _status_text(status: int) -> str:

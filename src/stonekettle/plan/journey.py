@@ -12,6 +12,7 @@ from pydantic_core import PydanticCustomError
 
 from stonekettle.core.distribution import Law
 from stonekettle.plan import json_path
+from stonekettle.plan.credentials import Credentials
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, format_duration, parse_duration
 from stonekettle.plan.template import variables
@@ -269,21 +270,6 @@ class Step(Part):
     def texts(self) -> tuple[str, ...]:
         """Every text of the step's requests that may hold variables."""
         return (self.path, *self.headers.values(), self.body_text or "", *self.accompanying)
-
-
-class Credentials(Part):
-    """How a journey's users sign in with HTTP itself."""
-
-    bearer: str | None = Field(default=None, min_length=1)
-    user: str | None = Field(default=None, min_length=1)
-    password: str = ""
-
-    @model_validator(mode="after")
-    def _one_way(self) -> Credentials:
-        if (self.bearer is None) == (self.user is None):
-            mend = "Give one of the two."
-            raise _fault("credentials", "credentials need either bearer or user with password.", mend)
-        return self
 
 
 class Session(Part):

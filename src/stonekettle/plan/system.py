@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
+from stonekettle.plan.credentials import Credentials
 from stonekettle.plan.parts import Name, Part, address
 from stonekettle.plan.quantities import Bytes
 
@@ -45,24 +46,6 @@ class ResourceMapping(Part):
                 "capacity",
                 "{name} needs exactly one of capacity, capacity_metric and capacity_from.",
                 {"name": repr(self.name), "mend": "Give what 'full' means once."},
-            )
-        return self
-
-
-class Credentials(Part):
-    """What a meter asks for: a bearer token, or a user with a password."""
-
-    bearer: str | None = Field(default=None, min_length=1)
-    user: str | None = Field(default=None, min_length=1)
-    password: str | None = None
-
-    @model_validator(mode="after")
-    def _one_way(self) -> Credentials:
-        if (self.bearer is None) == (self.user is None):
-            raise PydanticCustomError(
-                "credentials",
-                "credentials need either bearer or user with password.",
-                {"mend": "Give one of the two."},
             )
         return self
 

@@ -5,6 +5,7 @@ import { useCreateJourney, useJourneys } from '@/api/journeys'
 import { useOutlines } from '@/api/queries'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
+import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { percent, when } from '@/ui/format'
@@ -15,7 +16,6 @@ const journeys = useJourneys(archived)
 const outlines = useOutlines()
 const systems = useSystems()
 const create = useCreateJourney()
-const file = ref<HTMLInputElement | null>(null)
 
 async function make(source?: string) {
   const only = systems.data.value?.length === 1 ? systems.data.value[0]?.name : undefined
@@ -23,32 +23,19 @@ async function make(source?: string) {
   const made = await create.mutateAsync(given).catch(() => null)
   if (made) await router.push(`/journeys/${made.id}`)
 }
-async function readFile() {
-  const chosen = file.value?.files?.[0]
-  if (chosen) await make(await chosen.text())
-  if (file.value) file.value.value = ''
-}
 </script>
 
 <template>
-  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
-    <h1>Journeys</h1>
-    <label class="label ml-auto flex items-center gap-1.5">
-      <input v-model="archived" type="checkbox" class="accent-copper" /> Archived ones
-    </label>
-    <input
-      ref="file"
-      type="file"
-      accept=".yaml,.yml,.json"
-      class="sr-only"
-      tabindex="-1"
-      aria-label="Document of a journey"
-      @change="readFile"
-    />
-    <Action @click="file?.click()">Import YAML</Action>
+  <DraftListHead
+    v-model:archived="archived"
+    title="Journeys"
+    kind="journey"
+    :busy="create.isPending.value"
+    @create="make()"
+    @import="make"
+  >
     <Action @click="router.push('/journeys/import')">From a file</Action>
-    <Action kind="primary" :busy="create.isPending.value" @click="make()">New journey</Action>
-  </div>
+  </DraftListHead>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
   <Loading v-if="journeys.isPending.value" what="the journeys" />
   <Problem v-else-if="journeys.isError.value" :error="journeys.error.value" />

@@ -2,7 +2,7 @@
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useCreateSystem, useSystems } from '@/api/systems'
-import Action from '@/ui/Action.vue'
+import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
@@ -11,37 +11,23 @@ const router = useRouter()
 const archived = ref(false)
 const systems = useSystems(archived)
 const create = useCreateSystem()
-const file = ref<HTMLInputElement | null>(null)
 
 async function make(source: string | null) {
   const made = await create.mutateAsync(source).catch(() => null)
   if (made) await router.push(`/systems/${made.id}`)
 }
-async function readFile() {
-  const chosen = file.value?.files?.[0]
-  if (chosen) await make(await chosen.text())
-  if (file.value) file.value.value = ''
-}
 </script>
 
 <template>
-  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
-    <h1>Systems</h1>
-    <label class="label ml-auto flex items-center gap-1.5">
-      <input v-model="archived" type="checkbox" class="accent-copper" /> Archived ones
-    </label>
-    <input
-      ref="file"
-      type="file"
-      accept=".yaml,.yml,.json"
-      class="sr-only"
-      tabindex="-1"
-      aria-label="Document of a system"
-      @change="readFile"
-    />
-    <Action @click="file?.click()">Import YAML</Action>
-    <Action kind="primary" :busy="create.isPending.value" @click="make(null)">New system</Action>
-  </div>
+  <DraftListHead
+    v-model:archived="archived"
+    title="Systems"
+    kind="system"
+    :busy="create.isPending.value"
+    @create="make(null)"
+    @import="make"
+  >
+  </DraftListHead>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
   <Loading v-if="systems.isPending.value" what="the systems" />
   <Problem v-else-if="systems.isError.value" :error="systems.error.value" />

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { computed } from 'vue'
 import Choice from '@/ui/Choice.vue'
+import Credentials from '@/ui/Credentials.vue'
 import Field from '@/ui/Field.vue'
 import { useSharedJourney, type SessionDoc } from './document'
 
@@ -17,27 +17,9 @@ const files = [
   { value: 'once', text: 'fetched once by each user' },
   { value: 'always', text: 'fetched each time' },
 ]
-const accesses = [
-  { value: 'none', text: 'No credentials' },
-  { value: 'bearer', text: 'Bearer token' },
-  { value: 'basic', text: 'User and password' },
-]
-const access = computed(() => {
-  const given = session.value.credentials
-  return given?.bearer !== undefined ? 'bearer' : given?.user !== undefined ? 'basic' : 'none'
-})
-const fault = computed(() => faultBelow('session.credentials'))
-
 function set(changes: Partial<SessionDoc>, save = true) {
   session.value = { ...session.value, ...changes }
   if (save) emit('done')
-}
-function chooseAccess(kind: string | undefined) {
-  const empty = kind === 'bearer' ? { bearer: '' } : { user: '', password: '' }
-  set({ credentials: kind === 'none' ? undefined : empty }, kind === 'none')
-}
-function setCredential(key: 'bearer' | 'user' | 'password', value: string | number | undefined) {
-  set({ credentials: { ...session.value.credentials, [key]: String(value ?? '') } })
 }
 </script>
 
@@ -70,36 +52,12 @@ function setCredential(key: 'bearer' | 'user' | 'password', value: string | numb
         :model-value="session.user_agent"
         @update:model-value="set({ user_agent: String($event ?? '') || undefined })"
       />
-      <Choice
-        label="Access"
-        :model-value="access"
-        :options="accesses"
-        @update:model-value="chooseAccess"
+      <Credentials
+        :model-value="session.credentials"
+        :fault="faultBelow('session.credentials')"
+        @update:model-value="set({ credentials: $event }, false)"
+        @done="emit('done')"
       />
-      <Field
-        v-if="access === 'bearer'"
-        label="Token"
-        type="password"
-        hint="Kept, and not shown again"
-        :model-value="session.credentials?.bearer"
-        :fault="fault"
-        @update:model-value="setCredential('bearer', $event)"
-      />
-      <template v-if="access === 'basic'">
-        <Field
-          label="User"
-          :model-value="session.credentials?.user"
-          :fault="fault"
-          @update:model-value="setCredential('user', $event)"
-        />
-        <Field
-          label="Password"
-          type="password"
-          hint="Kept, and not shown again"
-          :model-value="session.credentials?.password"
-          @update:model-value="setCredential('password', $event)"
-        />
-      </template>
     </div>
   </details>
 </template>

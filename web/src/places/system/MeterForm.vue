@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import type { MeterCheck } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
+import Credentials from '@/ui/Credentials.vue'
 import Field from '@/ui/Field.vue'
 import MeterStates from './MeterStates.vue'
 import ResourceForm from './ResourceForm.vue'
@@ -24,11 +25,6 @@ const sources = [
   { value: 'otlp', text: 'Pushed to us (OTLP)' },
   { value: 'server_timing', text: 'Server-Timing of responses' },
 ]
-const accesses = [
-  { value: 'none', text: 'No credentials' },
-  { value: 'bearer', text: 'Bearer token' },
-  { value: 'basic', text: 'User and password' },
-]
 const source = computed(() =>
   meter.value.otlp !== undefined
     ? 'otlp'
@@ -36,12 +32,7 @@ const source = computed(() =>
       ? 'server_timing'
       : 'openmetrics',
 )
-const access = computed(() => {
-  const given = meter.value.credentials
-  return given?.bearer !== undefined ? 'bearer' : given?.user !== undefined ? 'basic' : 'none'
-})
 const addressFault = computed(() => faultAt(props.path) ?? faultBelow(`${props.path}.openmetrics`))
-const credentialsFault = computed(() => faultBelow(`${props.path}.credentials`))
 
 function choose(kind: string | undefined) {
   const { labels, resources } = meter.value
@@ -57,11 +48,6 @@ function choose(kind: string | undefined) {
 }
 function setAddresses(text: string) {
   meter.value.openmetrics = text.split(/[\s,]+/).filter(Boolean)
-}
-function chooseAccess(kind: string | undefined) {
-  meter.value.credentials =
-    kind === 'bearer' ? { bearer: '' } : kind === 'basic' ? { user: '', password: '' } : undefined
-  if (kind === 'none') void commit()
 }
 function addResource() {
   meter.value.resources = [
@@ -95,36 +81,11 @@ function addResource() {
         @done="commit"
       />
       <div class="grid gap-3 sm:grid-cols-3">
-        <Choice
-          label="Access"
-          :model-value="access"
-          :options="accesses"
-          @update:model-value="chooseAccess"
-        />
-        <Field
-          v-if="access === 'bearer'"
-          v-model="meter.credentials!.bearer"
-          label="Token"
-          type="password"
-          hint="Kept, and not shown again"
-          :fault="credentialsFault"
+        <Credentials
+          v-model="meter.credentials"
+          :fault="faultBelow(`${path}.credentials`)"
           @done="commit"
         />
-        <template v-if="access === 'basic'">
-          <Field
-            v-model="meter.credentials!.user"
-            label="User"
-            :fault="credentialsFault"
-            @done="commit"
-          />
-          <Field
-            v-model="meter.credentials!.password"
-            label="Password"
-            type="password"
-            hint="Kept, and not shown again"
-            @done="commit"
-          />
-        </template>
       </div>
     </template>
     <Field
