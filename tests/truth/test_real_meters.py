@@ -23,6 +23,7 @@ import yaml
 
 from stonekettle.cli import run
 from stonekettle.door.postgres import free_port
+from stonekettle.engine.conductor import LEAD_S
 from stonekettle.engine.local import practice_directory
 
 ROOT = Path(__file__).parents[2]
@@ -76,6 +77,17 @@ class Watch:
             for column in (self.busy, self.all)
         )
         return float(busy / everything)
+
+
+class Terminal(io.StringIO):
+    """Notes when the run says that load begins."""
+
+    running_at = 0.0
+
+    def write(self, text: str) -> int:
+        if text.startswith("running"):
+            self.running_at = time.time()
+        return super().write(text)
 
 
 @contextmanager
@@ -159,9 +171,8 @@ def test_host_exporter_proxy_and_practice_system_on_one_clock(tmp_path: Path) ->
         }
         file = tmp_path / "plan.yaml"
         file.write_text(yaml.safe_dump(plan))
-        began = time.time()
-        run.run(file, tmp_path / "out", practice=False, practice_config=None, terminal=io.StringIO())
-        ended = time.time()
+        terminal = Terminal()
+        run.run(file, tmp_path / "out", practice=False, practice_config=None, terminal=terminal)
     assert json.loads((tmp_path / "out" / "result.json").read_text())["state"] == "finished"
     rows = list(csv.DictReader(io.StringIO((tmp_path / "out" / "seconds.csv").read_text())))
     columns = {name: np.array([float(row[name] or "nan") for row in rows[:HOLD_S]]) for name in rows[0]}
@@ -170,8 +181,7 @@ def test_host_exporter_proxy_and_practice_system_on_one_clock(tmp_path: Path) ->
         assert known.sum() >= HOLD_S - 1, name
     # Sixty users keep a connection each; some proxies count that of the status page too.
     assert np.median(columns["proxy.connections.utilisation"]) * 768 == pytest.approx(61, abs=8)
-    # Load is steady, so that a second more or less at either end changes nothing.
-    begin = ended - (ended - began) / 2 - HOLD_S / 2
+    begin = terminal.running_at + LEAD_S
     by_the_system = watch.share(begin + 2, begin + HOLD_S - 2)
     for name in ("host", "exporter"):
         told = float(np.nanmean(columns[f"{name}.cpu.utilisation"][2:-2]))

@@ -13,7 +13,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -168,10 +168,10 @@ def _is_count(items: Sequence[Samples]) -> bool:
     return unit_of(items[0].source.metric) == ""
 
 
-def _grouped(items: Iterable[Samples], key: object) -> dict[str, list[Samples]]:
+def _grouped(items: Iterable[Samples], key: Callable[[Samples], str]) -> dict[str, list[Samples]]:
     found: dict[str, list[Samples]] = defaultdict(list)
     for item in items:
-        found[key(item)].append(item)  # type: ignore[operator]
+        found[key(item)].append(item)
     return found
 
 

@@ -331,14 +331,14 @@ def _form_text(form: dict[str, str]) -> str:
 
 
 def _multipart_text(parts: tuple[FormPart, ...]) -> str:
-    lines = []
+    lines: list[str] = []
     for part in parts:
-        file = f'; filename="{part.filename}"' if part.filename is not None else ""
-        kind = part.content_type or ("application/octet-stream" if part.filename is not None else None)
-        head = f'Content-Disposition: form-data; name="{part.name}"{file}\r\n'
-        lines.append(
-            f"--{BOUNDARY}\r\n{head}{f'Content-Type: {kind}' + chr(13) + chr(10) if kind else ''}\r\n{part.value}"
-        )
+        is_file = part.filename is not None
+        file = f'; filename="{part.filename}"' if is_file else ""
+        kind = part.content_type or ("application/octet-stream" if is_file else None)
+        lines += [f"--{BOUNDARY}", f'Content-Disposition: form-data; name="{part.name}"{file}']
+        lines += [f"Content-Type: {kind}"] if kind else []
+        lines += ["", part.value]
     return "\r\n".join([*lines, f"--{BOUNDARY}--", ""])
 
 

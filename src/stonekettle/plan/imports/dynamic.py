@@ -13,10 +13,11 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from copy import deepcopy
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
-from stonekettle.plan.imports.har import RecordedStep
+from stonekettle.plan.imports.har import Entry, RecordedStep
 from stonekettle.plan.response_text import form_fields, json_leaves
 
 CONTEXT = 24
@@ -43,10 +44,36 @@ class Proposal:
     used: tuple[Place, ...]
 
 
+class _Answer:
+    """An answer with what it delivers, looked up once."""
+
+    def __init__(self, entry: Entry) -> None:
+        self.entry = entry
+
+    @cached_property
+    def fields(self) -> dict[str, list[str]]:
+        """Names of form fields by value."""
+        found: dict[str, list[str]] = {}
+        for name, value in form_fields(self.entry.answer):
+            found.setdefault(value, []).append(name)
+        return found
+
+    @cached_property
+    def leaves(self) -> dict[str, str]:
+        """The first place in JSON by value."""
+        if "json" not in self.entry.answer_type:
+            return {}
+        found: dict[str, str] = {}
+        for path, value in json_leaves(_parsed(self.entry.answer)):
+            found.setdefault(str(value), path)
+        return found
+
+
 def proposals(steps: Sequence[RecordedStep]) -> tuple[Proposal, ...]:
     """Every such value, in the order in which they are needed."""
     found: dict[str, Proposal] = {}
     typed: set[str] = set()
+    answers = [_Answer(step.final) for step in steps]
     for index, step in enumerate(steps):
         for where, value, hint in _sent(step.document):
             if value in found:
@@ -56,7 +83,7 @@ def proposals(steps: Sequence[RecordedStep]) -> tuple[Proposal, ...]:
                 continue
             if value in typed:
                 continue
-            source = _delivered(steps[:index], value, hint)
+            source = _delivered(answers[:index], value, hint)
             if source is None:
                 typed.add(value)
                 continue
@@ -97,23 +124,22 @@ def _sent(step: dict[str, Any]) -> Iterator[tuple[str, str, str]]:
             yield f"JSON {path}", str(value), path.rpartition(".")[2]
 
 
-def _delivered(earlier: Sequence[RecordedStep], value: str, hint: str) -> tuple[int, dict[str, str], str] | None:
+def _delivered(earlier: Sequence[_Answer], value: str, hint: str) -> tuple[int, dict[str, str], str] | None:
     """The last step whose answer held the value: which, how to keep it, and a name for it."""
     for index in range(len(earlier) - 1, -1, -1):
-        answer = earlier[index].final
-        for name, own in form_fields(answer.answer):
-            if own == value and (name == hint or _looks_made(value)):
+        answer = earlier[index]
+        for name in answer.fields.get(value, ()):
+            if name == hint or _looks_made(value):
                 return index, {"field": name}, name
         if not _looks_made(value):
             continue
-        if "json" in answer.answer_type:
-            for path, leaf in json_leaves(_parsed(answer.answer)):
-                if str(leaf) == value:
-                    return index, {"json": path}, hint or path.rpartition(".")[2]
-        for name, own in answer.answer_headers.items():
+        if value in answer.leaves:
+            path = answer.leaves[value]
+            return index, {"json": path}, hint or path.rpartition(".")[2]
+        for name, own in answer.entry.answer_headers.items():
             if own == value and name not in ("set-cookie", "date", "etag"):
                 return index, {"header": name}, hint or name
-        if pattern := _pattern(answer.answer, value):
+        if pattern := _pattern(answer.entry.answer, value):
             return index, {"regex": pattern}, hint or "number"
     return None
 

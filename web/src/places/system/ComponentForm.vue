@@ -155,7 +155,6 @@ function removeMeter(j: number) {
           :model-value="meter"
           :path="`${path}.meters[${j}]`"
           :component="component"
-          :number="j"
           :checks="own.filter((c) => c.meter === j)"
           @update:model-value="component.meters![j] = $event"
           @remove="removeMeter(j)"

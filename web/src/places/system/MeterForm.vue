@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { MeterCheck } from '@/api/systems'
+import { useMeters, type MeterCheck } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Credentials from '@/ui/Credentials.vue'
@@ -13,12 +13,12 @@ import { labelsFrom, labelsText } from './labels'
 const props = defineProps<{
   path: string
   component: ComponentDoc
-  number: number
   checks: MeterCheck[]
 }>()
 const emit = defineEmits<{ remove: [] }>()
 const meter = defineModel<MeterDoc>({ required: true })
-const { commit, faultAt, faultBelow } = useSharedDocument()
+const { commit, faultAt, faultBelow, system } = useSharedDocument()
+const meters = useMeters(() => system.data.value?.id ?? 0)
 
 const sources = [
   { value: 'openmetrics', text: 'Metrics pages' },
@@ -67,7 +67,10 @@ function addResource() {
         :options="sources"
         @update:model-value="choose"
       />
-      <Action class="ml-auto" @click="emit('remove')">Remove meter</Action>
+      <Action class="ml-auto" :busy="meters.isFetching.value" @click="meters.refetch()"
+        >Check now</Action
+      >
+      <Action @click="emit('remove')">Remove meter</Action>
     </div>
     <template v-if="source === 'openmetrics'">
       <Field
