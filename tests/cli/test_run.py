@@ -135,7 +135,7 @@ def test_an_interrupt_drains_and_still_writes_what_was_measured(plan_text: Text,
     assert json.loads((tmp_path / "out" / "result.json").read_text())["state"] == "stopped"
 
 
-@pytest.mark.parametrize("name", ["plan", "result"])
+@pytest.mark.parametrize("name", ["plan", "system", "result"])
 def test_schemas_are_printed(name: str) -> None:
     schema = json.loads(kettle("schema", name).stdout)
     jsonschema.Draft202012Validator.check_schema(schema)

@@ -12,8 +12,7 @@ import heapq
 import resource
 import sys
 import time
-from collections.abc import Callable, Generator
-from dataclasses import dataclass, field
+from collections.abc import Callable
 from random import Random
 
 import numpy as np
@@ -21,12 +20,11 @@ import pycurl
 
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.engine.driver import Driver, driver_for
-from stonekettle.engine.examine import MAX_BODY, Response
+from stonekettle.engine.flight import Flight, User, new_share
 from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHOLE, RecordBuffer
 from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import Dealer, Request, Script, Values, walk
 from stonekettle.engine.server_timing import TimingSampler
-from stonekettle.engine.targets import CurlAddress, open_allowed
 
 TICK_S = 0.02
 """How often planned load and orders are looked at."""
@@ -34,7 +32,6 @@ DRAIN_LIMIT_S = 30.0
 """Users get this long to finish the step they are in."""
 LATE_S = 0.005
 SWITCH_INTERVAL_S = 0.0005
-CONNECT_TIMEOUT_MS = 10_000
 
 _ERROR = {name: number for number, name in enumerate(ERRORS)}
 _CURL_ERRORS = {
@@ -48,61 +45,8 @@ _CURL_ERRORS = {
     pycurl.E_PEER_FAILED_VERIFICATION: _ERROR["TLS"],
 }
 
-MAX_REDIRECTS = 10
 CONNECTIONS_PER_HOST = 6
 """So many at a time for a user's accompanying requests, as browsers do."""
-
-Life = Generator[float | tuple[Request, Values], bool, None]
-
-
-@dataclass(slots=True, eq=False)
-class _Flight:
-    """A handle with the request it carries, or carried last. ``part`` accompanies a main request."""
-
-    user: _User
-    handle: pycurl.Curl
-    part: bool = False
-    request: Request | None = None
-    prepared: Request | None = None
-    values: Values | None = None
-    scheduled: float = 0.0
-    started: float = 0.0
-    refused: bool = False
-    custom: bool = False
-    headers: list[bytes] | None = None
-    body: _Body | None = None
-
-
-@dataclass(slots=True, eq=False)
-class _User:
-    """``waiting`` counts the accompanying requests of its step that are not answered yet."""
-
-    number: int
-    life: Life
-    share: pycurl.CurlShare
-    main: _Flight | None = None
-    free: list[_Flight] = field(default_factory=list)
-    cached: set[str] = field(default_factory=set)
-    waiting: int = 0
-    in_step: bool = False
-    failed: int = 0
-    begun: bool = False
-    leaving: bool = False
-
-
-class _Body:
-    """Takes a body as it arrives, and no more of it than is looked at."""
-
-    __slots__ = ("data", "size")
-
-    def __init__(self) -> None:
-        self.data = bytearray()
-        self.size = 0
-
-    def take(self, part: bytes) -> None:
-        self.size += len(part)
-        if len(self.data) < MAX_BODY:
-            self.data += part
 
 
 class LoadLoop:
@@ -128,13 +72,13 @@ class LoadLoop:
         self.dealer = Dealer(script, random, share)
         self.thinks = [request.think.sampler(random) for journey in script.journeys for request in journey]
         self.driver: Driver = driver_for(self._wanted(profile.peak_users))
-        self.heap: list[tuple[float, int, _User]] = []
-        self.present: list[_User] = []
+        self.heap: list[tuple[float, int, User]] = []
+        self.present: list[User] = []
         self._free: list[int] = []
         self._places = self._gone = 0
         self.draining_since: float | None = None
         self._order = 0
-        self._busy: dict[pycurl.Curl, _Flight] = {}
+        self._busy: dict[pycurl.Curl, Flight] = {}
         self._in_step = 0
         if any(request.accompanying for journey in script.journeys for request in journey):
             self.driver.multi.setopt(pycurl.M_MAX_HOST_CONNECTIONS, CONNECTIONS_PER_HOST)
@@ -227,17 +171,12 @@ class LoadLoop:
         place = heapq.heappop(self._free) if self._free else self._places
         self._places = max(self._places, place + 1)
         number = place * self.share[1] + self.share[0]
-        user = _User(number, walk(self.dealer, self.thinks, number + 1), _new_share())
-        user.main = self._flight(user)
+        user = User(number, walk(self.dealer, self.thinks, number + 1), new_share())
+        user.main = Flight.of(user)
         self.present.append(user)
         self._proceed(user, now, True)
 
-    def _flight(self, user: _User, *, part: bool = False) -> _Flight:
-        flight = _Flight(user, _new_handle(user.share), part)
-        flight.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(flight))
-        return flight
-
-    def _retire(self, user: _User) -> None:
+    def _retire(self, user: User) -> None:
         """Close what belongs to the user; nothing of it may reach the next one."""
         heapq.heappush(self._free, (user.number - self.share[0]) // self.share[1])
         user.life.close()
@@ -246,7 +185,7 @@ class LoadLoop:
                 flight.handle.close()
         user.share.close()
 
-    def _proceed(self, user: _User, due: float, succeeded: bool) -> None:
+    def _proceed(self, user: User, due: float, succeeded: bool) -> None:
         """Let the user's life go on at ``due``: send its request or put it to sleep."""
         try:
             if user.begun:
@@ -271,10 +210,10 @@ class LoadLoop:
 
     # Requests
 
-    def _send(self, user: _User, request: Request, values: Values, due: float) -> None:
+    def _send(self, user: User, request: Request, values: Values, due: float) -> None:
         flight = user.main
         assert flight is not None  # a user has its handle from the start
-        self._prepare(flight, request, values)
+        flight.prepare(request, values)
         now = time.perf_counter()
         flight.scheduled, flight.started = due, now
         self._advance_areas(now)
@@ -291,45 +230,9 @@ class LoadLoop:
         self._in_step += 1
         user.in_step = True
         if self._timings.wanted and self._timings.take(now - self._start - self._second):
-            self._capture_headers(flight)
+            flight.capture_headers()
         self._busy[flight.handle] = flight
         self.driver.multi.add_handle(flight.handle)
-
-    def _prepare(self, flight: _Flight, request: Request, values: Values) -> None:
-        """Set on the handle what differs from the request it carried before."""
-        handle = flight.handle
-        if flight.prepared is not request:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
-            handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
-            handle.setopt(pycurl.FOLLOWLOCATION, request.redirects)
-            _set_method(flight, request)
-            if request.url is not None:
-                handle.setopt(pycurl.URL, request.url)
-            if request.session.connections == "journey":
-                handle.setopt(pycurl.FRESH_CONNECT, request.first)
-                handle.setopt(pycurl.FORBID_REUSE, request.last)
-            flight.prepared = request
-        elif request.fill_headers:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
-        if request.url is None:
-            handle.setopt(pycurl.URL, request.url_for(values))
-        if request.has_body:
-            handle.setopt(pycurl.POSTFIELDS, request.body_for(values))
-        if request.first and request.session.cookies == "journey":
-            handle.setopt(pycurl.COOKIELIST, "ALL")
-        examiner = request.examiner
-        if examiner is not None:
-            if examiner.needs_body:
-                flight.body = _Body()
-                handle.setopt(pycurl.WRITEFUNCTION, flight.body.take)
-            if examiner.needs_headers:
-                self._capture_headers(flight)
-        flight.request, flight.values, flight.refused = request, values, False
-
-    def _capture_headers(self, flight: _Flight) -> None:
-        if flight.headers is None:
-            flight.headers = []
-            flight.handle.setopt(pycurl.HEADERFUNCTION, flight.headers.append)
 
     def _collect(self) -> bool:
         """Finish every completed transfer; whether there was any."""
@@ -349,7 +252,7 @@ class LoadLoop:
             if not queued:
                 return any_done
 
-    def _finish(self, flight: _Flight, error: int, now: float) -> None:
+    def _finish(self, flight: Flight, error: int, now: float) -> None:
         """Record a transfer that ended, and go on with the step it belongs to."""
         handle, request, user = flight.handle, flight.request, flight.user
         assert request is not None  # a flight in the air has a request
@@ -408,25 +311,17 @@ class LoadLoop:
         if user.waiting == 0:
             self._end_step(user, now)
 
-    def _examine(self, flight: _Flight, request: Request, status: int, took_s: float, error: int) -> int:
+    def _examine(self, flight: Flight, request: Request, status: int, took_s: float, error: int) -> int:
         """Look at what was captured of a response; the error it ends with."""
-        body, headers = flight.body, flight.headers or []
-        if flight.headers is not None:
-            flight.handle.unsetopt(pycurl.HEADERFUNCTION)
-            flight.headers = None
-            if self._timings.wanted and not flight.part:
-                self._timings.add(request.step, headers)
-        if body is not None:
-            flight.handle.setopt(pycurl.WRITEFUNCTION, len)
-            flight.body = None
+        response = flight.taken(status, took_s)
+        if self._timings.wanted and not flight.part:
+            self._timings.add(request.step, response.headers)
         if error or request.examiner is None or flight.values is None:
             return error
-        size = body.size if body else int(flight.handle.getinfo(pycurl.SIZE_DOWNLOAD_T))
-        response = Response(status, headers, bytes(body.data) if body else b"", size, took_s)
         failure = request.examiner.examine(response, flight.values)
         return 0 if failure is None else _ERROR[failure]
 
-    def _accompany(self, user: _User, request: Request, now: float) -> None:
+    def _accompany(self, user: User, request: Request, now: float) -> None:
         """Fetch what accompanies an answered main request, but for what the user has already."""
         main = user.main
         assert main is not None  # a user has its handle from the start
@@ -437,14 +332,14 @@ class LoadLoop:
                 if address in user.cached:
                     continue
                 user.cached.add(address)
-            flight = user.free.pop() if user.free else self._flight(user, part=True)
-            self._prepare(flight, other, main.values)
+            flight = user.free.pop() if user.free else Flight.of(user, part=True)
+            flight.prepare(other, main.values)
             flight.scheduled = flight.started = now
             user.waiting += 1
             self._busy[flight.handle] = flight
             self.driver.multi.add_handle(flight.handle)
 
-    def _end_step(self, user: _User, now: float) -> None:
+    def _end_step(self, user: User, now: float) -> None:
         """The step is over: let the user go on, or go."""
         main = user.main
         assert main is not None  # a user has its handle from the start
@@ -460,7 +355,7 @@ class LoadLoop:
         else:
             self._proceed(user, now, not user.failed)
 
-    def _record_whole(self, user: _User, main: _Flight, request: Request, now: float) -> None:
+    def _record_whole(self, user: User, main: Flight, request: Request, now: float) -> None:
         """The step as one: its main request's fate, its whole time."""
         start = self._start
         memory, offset = self._buffer.slot()
@@ -541,57 +436,3 @@ def settle_interpreter() -> None:
     gc.freeze()
     gc.disable()
     sys.setswitchinterval(SWITCH_INTERVAL_S)
-
-
-def _new_share() -> pycurl.CurlShare:
-    share = pycurl.CurlShare()
-    share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_CONNECT)
-    share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_COOKIE)
-    share.setopt(pycurl.SH_SHARE, pycurl.LOCK_DATA_SSL_SESSION)
-    return share
-
-
-def _new_handle(share: pycurl.CurlShare) -> pycurl.Curl:
-    handle = pycurl.Curl()
-    handle.setopt(pycurl.SHARE, share)
-    handle.setopt(pycurl.NOSIGNAL, 1)
-    handle.setopt(pycurl.COOKIEFILE, "")
-    # A built-in that returns its argument's length discards a body without running Python code.
-    handle.setopt(pycurl.WRITEFUNCTION, len)
-    handle.setopt(pycurl.ACCEPT_ENCODING, "")
-    handle.setopt(pycurl.MAXREDIRS, MAX_REDIRECTS)
-    handle.setopt(pycurl.REDIR_PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
-    handle.setopt(pycurl.CONNECTTIMEOUT_MS, CONNECT_TIMEOUT_MS)
-    handle.setopt(pycurl.PROXY, "")
-    return handle
-
-
-def _set_method(flight: _Flight, request: Request) -> None:
-    """Make the handle send the request's method, whatever it sent before."""
-    handle, method = flight.handle, request.method
-    if request.has_body:
-        handle.setopt(pycurl.NOBODY, 0)
-        handle.setopt(pycurl.POST, 1)
-    else:
-        handle.setopt(pycurl.HTTPGET, 1)
-    if method == "HEAD":
-        handle.setopt(pycurl.NOBODY, 1)
-    if method not in ("GET", "POST", "HEAD"):
-        handle.setopt(pycurl.CUSTOMREQUEST, method)
-        flight.custom = True
-    elif flight.custom:
-        handle.unsetopt(pycurl.CUSTOMREQUEST)
-        flight.custom = False
-
-
-def _guarded_socket(flight: _Flight) -> Callable[[int, CurlAddress], object]:
-    """Opens a handle's sockets, and refuses addresses that load may not go to."""
-
-    def open_socket(purpose: int, address: CurlAddress) -> object:
-        opened = open_allowed(address)
-        if opened is None:
-            flight.refused = True
-            return pycurl.SOCKET_BAD
-        return opened
-
-    return open_socket

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from django.contrib.auth.models import User
 from django.db.models import OuterRef, QuerySet, Subquery
 from django.http import HttpRequest
 from django.shortcuts import get_object_or_404
@@ -14,6 +13,7 @@ from stonekettle.plan import document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
+from stonekettle.server.requests import user_of
 from stonekettle.server.runs.models import Run
 
 router = Router(tags=["experiments"])
@@ -89,7 +89,7 @@ def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
 @router.post("/experiments", response={201: Created})
 def create_experiment(request: HttpRequest, body: Source) -> Status[Created]:
     """A new experiment from a plan document."""
-    return Status(201, Created(id=rules.create(body.source, _user(request)).pk))
+    return Status(201, Created(id=rules.create(body.source, user_of(request)).pk))
 
 
 @router.post("/plans/check", response=outline.PlanOutline)
@@ -107,7 +107,7 @@ def get_experiment(request: HttpRequest, experiment_id: int) -> ExperimentDetail
 def revise_experiment(request: HttpRequest, experiment_id: int, body: Source) -> ExperimentDetail:
     """Save a new revision of the document."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    rules.revise(experiment, body.source, _user(request))
+    rules.revise(experiment, body.source, user_of(request))
     return _detail(Experiment.objects.get(pk=experiment_id))
 
 
@@ -116,12 +116,8 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
     """Make an earlier revision the newest one."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
     get_object_or_404(Revision, experiment=experiment, number=body.revision)
-    rules.restore(experiment, body.revision, _user(request))
+    rules.restore(experiment, body.revision, user_of(request))
     return _detail(Experiment.objects.get(pk=experiment_id))
-
-
-def _user(request: HttpRequest) -> User | None:
-    return request.user if request.user.is_authenticated else None
 
 
 def _line(experiment: Experiment) -> ExperimentLine:

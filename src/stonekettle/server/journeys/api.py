@@ -5,8 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-import pydantic
-from django.contrib.auth.models import User
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Router, Schema, Status
@@ -18,12 +16,12 @@ from stonekettle.plan import checking, journey_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.plan.imports import files
 from stonekettle.plan.journey import Keep
-from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.journeys import rules
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.problems import Conflict
+from stonekettle.server.requests import json_part, user_of
 
 router = Router(tags=["journeys"])
 
@@ -131,7 +129,7 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
         document = journey_document.to_document(journey_document.read(body.source))
     else:
         document = {"name": rules.drafts.free_name(rules.NEW_NAME), "system": body.system}
-    return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
+    return Status(201, JourneyCreated(id=rules.drafts.create(document, user_of(request)).pk))
 
 
 @router.post("/journey-files/look", response=FileLookup)
@@ -170,14 +168,10 @@ def look_at_journey_file(request: HttpRequest, file: File[UploadedFile]) -> File
 @router.post("/journey-files", response={201: JourneyCreated})
 def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
     """A journey from such a file; ``use`` is a JourneyFileUse as JSON."""
-    try:
-        wanted = JourneyFileUse.model_validate_json(use)
-    except pydantic.ValidationError as error:
-        first = error.errors()[0]
-        raise PlanError([Problem(".".join(map(str, first["loc"])), first["msg"], "Correct the value.")]) from error
+    wanted = json_part(JourneyFileUse, use)
     found = files.read(file.read(), wanted.name, wanted.system)
     document = found.accepted(set(wanted.accept))
-    return Status(201, JourneyCreated(id=rules.drafts.create(document, _user(request)).pk))
+    return Status(201, JourneyCreated(id=rules.drafts.create(document, user_of(request)).pk))
 
 
 @router.get("/journeys/{journey_id}", response=JourneyDetail)
@@ -188,7 +182,7 @@ def get_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
 @router.put("/journeys/{journey_id}", response=JourneyDetail)
 def save_journey(request: HttpRequest, journey_id: int, body: JourneyBody) -> JourneyDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_journey(journey_id), body.document, _user(request))
+    rules.drafts.save(_journey(journey_id), body.document, user_of(request))
     return _detail(_journey(journey_id))
 
 
@@ -206,7 +200,7 @@ def redo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
 
 @router.post("/journeys/{journey_id}/duplicate", response={201: JourneyCreated})
 def duplicate_journey(request: HttpRequest, journey_id: int) -> Status[JourneyCreated]:
-    return Status(201, JourneyCreated(id=rules.drafts.duplicate(_journey(journey_id), _user(request)).pk))
+    return Status(201, JourneyCreated(id=rules.drafts.duplicate(_journey(journey_id), user_of(request)).pk))
 
 
 @router.post("/journeys/{journey_id}/archive", response=JourneyDetail)
@@ -235,10 +229,6 @@ def download_journey(request: HttpRequest, journey_id: int) -> HttpResponse:
 
 def _journey(journey_id: int) -> Journey:
     return get_object_or_404(Journey, pk=journey_id)
-
-
-def _user(request: HttpRequest) -> User | None:
-    return request.user if request.user.is_authenticated else None
 
 
 def _line(journey: Journey) -> dict[str, Any]:

@@ -8,7 +8,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
-import pydantic
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import File, Form, Query, Router, Schema, Status
@@ -17,11 +16,11 @@ from ninja.files import UploadedFile
 from stonekettle.core.alignment import CLEAR
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.meters.figures import Pin
-from stonekettle.meters.table_file import TableError
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
+from stonekettle.server.requests import json_part, user_of
 from stonekettle.server.runs import data, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run
@@ -99,8 +98,7 @@ class Started(Schema):
 def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
     """Queue a run of the experiment's newest revision."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    user = request.user if request.user.is_authenticated else None
-    return Status(201, Started(id=rules.start(experiment, user).pk))
+    return Status(201, Started(id=rules.start(experiment, user_of(request)).pk))
 
 
 @router.get("/runs", response=RunPage)
@@ -216,12 +214,7 @@ def look_at_file(
 @router.post("/runs/{run_id}/files", response={201: MetricsFileLine})
 def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: Form[str]) -> Status[MetricsFileLine]:
     """Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew."""
-    try:
-        wanted = uploads.FileUse.model_validate_json(use)
-    except pydantic.ValidationError as error:
-        first = error.errors()[0]
-        place = ".".join(map(str, first["loc"]))
-        raise TableError(place, f"{place}: {first['msg']}.", "Correct the value.") from error
+    wanted = json_part(uploads.FileUse, use)
     return Status(201, _file_line(uploads.add(_ended(run_id), file.name or "file", file.read(), wanted)))
 
 

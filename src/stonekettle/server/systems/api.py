@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from django.contrib.auth.models import User
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
@@ -15,6 +14,7 @@ from stonekettle.meters.otlp import OtlpError
 from stonekettle.plan import checking, system_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
+from stonekettle.server.requests import user_of
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import pushes, rules
@@ -103,7 +103,7 @@ def create_system(request: HttpRequest, body: NewSystem) -> Status[Created]:
     source = None
     if body.source is not None:
         source = system_document.to_document(system_document.read(body.source))
-    return Status(201, Created(id=rules.create(source, _user(request)).pk))
+    return Status(201, Created(id=rules.create(source, user_of(request)).pk))
 
 
 @router.get("/systems/{system_id}", response=SystemDetail)
@@ -114,7 +114,7 @@ def get_system(request: HttpRequest, system_id: int) -> SystemDetail:
 @router.put("/systems/{system_id}", response=SystemDetail)
 def save_system(request: HttpRequest, system_id: int, body: SystemBody) -> SystemDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_system(system_id), body.document, _user(request))
+    rules.drafts.save(_system(system_id), body.document, user_of(request))
     return _detail(_system(system_id))
 
 
@@ -132,7 +132,7 @@ def redo(request: HttpRequest, system_id: int) -> SystemDetail:
 
 @router.post("/systems/{system_id}/duplicate", response={201: Created})
 def duplicate(request: HttpRequest, system_id: int) -> Status[Created]:
-    return Status(201, Created(id=rules.duplicate(_system(system_id), _user(request)).pk))
+    return Status(201, Created(id=rules.duplicate(_system(system_id), user_of(request)).pk))
 
 
 @router.post("/systems/{system_id}/archive", response=SystemDetail)
@@ -196,10 +196,6 @@ def push_metrics(request: HttpRequest, system_id: int) -> HttpResponse:
 
 def _system(system_id: int) -> System:
     return get_object_or_404(System, pk=system_id)
-
-
-def _user(request: HttpRequest) -> User | None:
-    return request.user if request.user.is_authenticated else None
 
 
 def _last_run(system: System) -> Run | None:
