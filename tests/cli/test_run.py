@@ -142,12 +142,14 @@ def test_schemas_are_printed(name: str) -> None:
 
 
 def test_tickets_activated_on_the_server_are_the_journeys_completed(run_file: Run, tmp_path: Path) -> None:
-    journey = yaml.safe_load((ROOT / "examples" / "day-ticket.yaml").read_text())
-    quick = yaml.safe_load((ROOT / "examples" / "quick.yaml").read_text())
+    journey, quick, riders = (
+        yaml.safe_load((ROOT / "examples" / f"{name}.yaml").read_text()) for name in ("day-ticket", "quick", "riders")
+    )
     plan = {
         "name": "Tickets",
         "system": quick["system"],
-        "journeys": [{key: value for key, value in journey.items() if key not in ("system", "notes")}],
+        "journeys": [{key: value for key, value in journey.items() if key not in ("system", "notes", "feeds")}],
+        "feeds": [{key: value for key, value in riders.items() if key != "notes"}],
         "waits": {"factor": 0.05},
         "load": [{"hold": {"users": 25, "for": "12 s"}}],
     }

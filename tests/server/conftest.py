@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -22,6 +23,12 @@ ROOT = Path(__file__).parents[2]
 QUICK = (ROOT / "examples" / "quick.yaml").read_text()
 
 __all__ = ["QUICK"]
+
+
+@pytest.fixture(autouse=True)
+def quick_passwords(settings: Any) -> None:
+    """A strong hash takes a second, and every test signs somebody in."""
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 
 
 @pytest.fixture

@@ -46,6 +46,22 @@ export const router = createRouter({
       meta: { title: 'A journey from a file' },
     },
     {
+      path: '/journeys/feeds',
+      component: () => import('./places/Feeds.vue'),
+      meta: { title: 'Feeds' },
+    },
+    {
+      path: '/journeys/feeds/upload',
+      component: () => import('./places/FeedUpload.vue'),
+      meta: { title: 'A feed from a file' },
+    },
+    {
+      path: '/journeys/feeds/:id(\\d+)',
+      component: () => import('./places/Feed.vue'),
+      props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),
+      meta: { title: 'Feed' },
+    },
+    {
       path: '/journeys/:id(\\d+)',
       component: () => import('./places/Journey.vue'),
       props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),

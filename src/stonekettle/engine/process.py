@@ -104,7 +104,8 @@ class GeneratorProcess:
             stderr=subprocess.PIPE,
             start_new_session=True,
         )
-        setup = {"plan": document.to_document(plan), "share": share, "seed": seed}
+        files = {feed.file.digest: feed.kept_text for feed in plan.feeds if feed.file}
+        setup = {"plan": document.to_document(plan), "files": files, "share": share, "seed": seed}
         self._complaints: deque[str] = deque(maxlen=20)
         self._tell(setup)
         self._threads = [
@@ -195,7 +196,7 @@ def main() -> None:
     """The generator's end of the wire."""
     orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
     setup = json.loads(sys.stdin.buffer.readline())
-    plan = document.from_document(setup["plan"])
+    plan = document.with_files(document.from_document(setup["plan"]), setup["files"].get)
     try:
         raise_descriptor_limit(int(plan.profile.peak_users))
     except GeneratorLost as error:

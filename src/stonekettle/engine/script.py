@@ -14,8 +14,9 @@ from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
 from stonekettle.plan import template
+from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey, Session, Step
-from stonekettle.plan.models import Feed, Plan
+from stonekettle.plan.models import Plan
 
 Fill = Callable[[Mapping[str, str]], str]
 _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}
@@ -85,7 +86,7 @@ class Script:
 
     def row(self, number: int) -> dict[str, str]:
         """Row ``number`` of every feed side by side, each round and round."""
-        return {key: value for feed in self.feeds for key, value in feed.rows[number % len(feed.rows)].items()}
+        return {key: value for feed in self.feeds for key, value in feed.rows.row(number).items()}
 
 
 def compile_plan(plan: Plan) -> Script:
@@ -206,7 +207,7 @@ class Dealer:
                 place = self.random.randrange(len(feed.rows))
             elif place >= len(feed.rows) and feed.end == "retire":
                 return None
-            row.update(feed.rows[place % len(feed.rows)])
+            row.update(feed.rows.row(place))
         self._begun += self._stride
         journey = self._script.journeys[self._deck.draw()]
         sample = self._script.samples[journey[0].journey]

@@ -3,39 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 from stonekettle.core.levels import MIN_HOLD_S
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.plan import system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
+from stonekettle.plan.feed import columns_of
 from stonekettle.plan.journey import BUILT_IN
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
-Find = Callable[[str], Mapping[str, Any] | None]
+Kind = Literal["system", "journey", "feed"]
+Find = Callable[[Kind, str], Mapping[str, Any] | None]
+"""Tells the document of a kind and a name, where a plan only names it."""
+_PLACES = {"system": "Systems", "journey": "Journeys", "feed": "Journeys, Feeds"}
 MIN_LEVELS_FOR_A_CLAIM = 4
 
 
-def read(text: str, find_system: Find | None = None, find_journey: Find | None = None) -> Plan:
+def read(text: str, find: Find | None = None) -> Plan:
     """A plan from YAML or JSON text. Raises :class:`PlanError` with every problem found.
 
-    ``system`` may be a name, and a journey ``{journey: name, weight}``: ``find_system`` and
-    ``find_journey`` then tell the document of that name, or None.
+    ``system`` may be a name, a journey ``{journey: name, weight}``, a feed ``{feed: name, take, end}``:
+    ``find`` then tells what they are. A journey brings the feeds it names.
     """
-    return from_document(parse(text), find_system, find_journey)
+    return from_document(parse(text), find)
 
 
-def from_document(document: object, find_system: Find | None = None, find_journey: Find | None = None) -> Plan:
+def from_document(document: object, find: Find | None = None) -> Plan:
     """A plan from plain data, checked as a whole."""
     if not isinstance(document, Mapping):
         mend = "Start with 'name:', 'system:', 'journeys:' and 'load:'."
         raise PlanError([Problem("document", "this is not a plan.", mend)])
     named = document.get("system")
     if isinstance(named, str):
-        document = {**document, "system": _found("system", "system", named, find_system)}
-    document = {**document, **_with_journeys(document, find_journey)}
-    plan = validated(Plan, document)
+        document = {**document, "system": _found("system", "system", named, find)}
+    plan = validated(Plan, _with_named_parts(document, find))
     problems = list(_inconsistencies(plan))
     if problems:
         raise PlanError(problems)
@@ -47,30 +50,64 @@ def to_document(plan: Plan) -> dict[str, Any]:
     return plain(plan)
 
 
-def _with_journeys(document: Mapping[str, Any], find: Find | None) -> dict[str, Any]:
-    """The document's journeys, those it only names replaced by what they are."""
-    journeys = document.get("journeys")
-    if not isinstance(journeys, list):
-        return {}
-    whole = []
+def _with_named_parts(document: Mapping[str, Any], find: Find | None) -> dict[str, Any]:
+    """The document with the journeys and feeds it only names replaced by what they are."""
+    journeys, feeds = document.get("journeys"), document.get("feeds", [])
+    if not isinstance(journeys, list) or not isinstance(feeds, list):
+        return dict(document)
+    whole_journeys, brought = [], dict[str, str]()
     for i, journey in enumerate(journeys):
         if isinstance(journey, Mapping) and set(journey) <= {"journey", "weight"} and "journey" in journey:
             draft = _found(f"journeys[{i}].journey", "journey", str(journey["journey"]), find)
-            kept = {key: value for key, value in draft.items() if key not in ("system", "notes")}
+            kept = {key: value for key, value in draft.items() if key not in ("system", "notes", "feeds")}
+            brought |= {name: f"journeys[{i}].journey" for name in draft.get("feeds", []) if name not in brought}
             journey = {**kept, **({"weight": journey["weight"]} if "weight" in journey else {})}
-        whole.append(journey)
-    return {"journeys": whole}
+        whole_journeys.append(journey)
+    whole_feeds = []
+    for i, feed in enumerate(feeds):
+        if isinstance(feed, Mapping) and set(feed) <= {"feed", "take", "end"} and "feed" in feed:
+            brought.pop(str(feed["feed"]), None)
+            draft = _found_feed(f"feeds[{i}].feed", str(feed["feed"]), find)
+            feed = {**draft, **{key: value for key, value in feed.items() if key != "feed"}}
+        whole_feeds.append(feed)
+    whole_feeds += [_found_feed(path, name, find) for name, path in brought.items()]
+    return {**document, "journeys": whole_journeys, **({"feeds": whole_feeds} if whole_feeds else {})}
 
 
-def _found(path: str, kind: str, name: str, find: Find | None) -> Mapping[str, Any]:
+def _found_feed(path: str, name: str, find: Find | None) -> dict[str, Any]:
+    draft = _found(path, "feed", name, find)
+    if not {"csv", "make", "file"} & set(draft):
+        raise PlanError([Problem(path, f"the feed {name!r} has no rows yet.", "Upload or make some.")])
+    return {key: value for key, value in draft.items() if key != "notes"}
+
+
+def _found(path: str, kind: Kind, name: str, find: Find | None) -> Mapping[str, Any]:
     if find is None:
         mend = f"Without the web application, write the {kind} out."
         raise PlanError([Problem(path, f"the {kind} {name!r} is only a name here.", mend)])
-    found = find(name)
+    found = find(kind, name)
     if found is None:
-        mend = f"Describe it under {kind.capitalize()}s first."
+        mend = f"Describe it under {_PLACES[kind]} first."
         raise PlanError([Problem(path, f"there is no {kind} named {name!r}.", mend)])
     return found
+
+
+def with_files(plan: Plan, text_of: Callable[[str], str | None]) -> Plan:
+    """The plan with the rows of its feeds' files at hand: ``text_of`` tells the CSV text of a digest.
+    Raises :class:`PlanError` where it does not know one."""
+    feeds, problems = [], []
+    for i, feed in enumerate(plan.feeds):
+        if feed.file is not None and feed.kept_text is None:
+            text = text_of(feed.file.digest)
+            if text is None:
+                mend = "Upload them, and name that feed here: '- feed: its name'."
+                problems.append(Problem(f"feeds[{i}].file", f"the rows of {feed.name!r} are not kept here.", mend))
+            else:
+                feed = feed.with_text(text)
+        feeds.append(feed)
+    if problems:
+        raise PlanError(problems)
+    return plan.model_copy(update={"feeds": tuple(feeds)})
 
 
 def json_schema() -> dict[str, Any]:
@@ -92,11 +129,16 @@ def advice(plan: Plan) -> tuple[str, ...]:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
     peak = plan.profile.peak_users
     for feed in plan.feeds:
-        if len(feed.rows) < peak and (feed.take == "one per user" or feed.end == "retire"):
+        if len(feed) < peak and (feed.take == "one per user" or feed.end == "retire"):
             then = "the others retire" if feed.end == "retire" else "several users share a row"
-            found.append(f"The feed {feed.name!r} has {len(feed.rows)} rows for {peak:.0f} users: {then}.")
+            found.append(f"The feed {feed.name!r} has {len(feed)} rows for {peak:.0f} users: {then}.")
+        if len(feed) == 1:
+            found.append(
+                f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
+                "flatter the result. Give it more rows."
+            )
     for journey in plan.journeys:
-        same = sorted(set(journey.sample) - {column for feed in plan.feeds for column in feed.columns})
+        same = sorted(set(journey.sample) - columns_of(plan.feeds))
         if same:
             found.append(
                 f"Every user of {journey.name!r} sends the same {', '.join(same)}: the server's caches would "
@@ -132,7 +174,8 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     yield from repeated("journeys", [j.name for j in plan.journeys])
     names = [step.name for _, step in plan.steps]
     yield from repeated("journeys[].steps", names)
-    fed = {column for feed in plan.feeds for column in feed.columns} | set(BUILT_IN)
+    yield from repeated("feeds", [feed.name for feed in plan.feeds])
+    fed = columns_of(plan.feeds) | set(BUILT_IN)
     for i, journey in enumerate(plan.journeys):
         known = fed | set(journey.sample)
         for j, step in enumerate(journey.steps):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Collection
 from typing import Any, Literal
 from urllib.parse import quote
 
@@ -343,21 +344,21 @@ def _multipart_text(parts: tuple[FormPart, ...]) -> str:
 
 
 class JourneyDraft(Part):
-    """A journey by itself, while it is written: with the name of the system it is tried against, and
-    perhaps without steps yet."""
+    """A journey by itself, while it is written: with the name of the system it is tried against, the
+    names of the feeds it brings along, and perhaps without steps yet."""
 
     name: Name
     system: str = Field(default="", max_length=80)
+    feeds: tuple[Name, ...] = Field(default=(), max_length=20)
     notes: str = Field(default="", max_length=5_000)
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
     proof: Proof | None = None
     steps: tuple[Step, ...] = ()
 
-    @property
-    def missing(self) -> tuple[str, ...]:
-        """Variables that neither a response before them nor the sample gives; a feed must."""
-        known = {*BUILT_IN, *self.sample}
+    def missing(self, fed: Collection[str] = ()) -> tuple[str, ...]:
+        """Variables that neither the columns ``fed``, a response before them nor the sample gives."""
+        known = {*BUILT_IN, *self.sample, *fed}
         found: dict[str, None] = {}
         for step in self.steps:
             if step.enabled:

@@ -2,57 +2,20 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import re
-from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey, Step, Think
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share
 from stonekettle.plan.system import Component, Meter, System
 
 MAX_USERS = 50_000
-
-
-class Feed(Part):
-    """Rows of data as CSV with a header. Each journey begun takes a row: the next one, any one, or
-    always the one of its user. After the last one starts over, or the user whose turn it is retires.
-    """
-
-    name: Name
-    csv: str
-    take: Literal["in order", "at random", "one per user"] = "in order"
-    end: Literal["start over", "retire"] = "start over"
-
-    @field_validator("csv")
-    @classmethod
-    def _has_rows(cls, value: str) -> str:
-        rows = list(csv.reader(io.StringIO(value.strip("\n"))))
-        mend = "Write a header line with column names, then one line for each row."
-        if len(rows) < 2:
-            raise PydanticCustomError("feed", "the feed has no rows.", {"mend": mend})
-        for number, row in enumerate(rows[1:], start=2):
-            if len(row) != len(rows[0]):
-                raise PydanticCustomError(
-                    "feed_row",
-                    "line {number} has {found} values, the header has {wanted}.",
-                    {"number": number, "found": len(row), "wanted": len(rows[0]), "mend": mend},
-                )
-        return value
-
-    @cached_property
-    def rows(self) -> tuple[dict[str, str], ...]:
-        return tuple(csv.DictReader(io.StringIO(self.csv.strip("\n"))))
-
-    @property
-    def columns(self) -> tuple[str, ...]:
-        return tuple(self.rows[0])
 
 
 Users = Annotated[int, Field(ge=0, le=MAX_USERS)]

@@ -13,6 +13,7 @@ from stonekettle import __version__
 from stonekettle.server import problems
 from stonekettle.server.access.api import router as access
 from stonekettle.server.experiments.api import router as experiments
+from stonekettle.server.feeds.api import router as feeds
 from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.runs.api import router as runs
 from stonekettle.server.systems.api import router as systems
@@ -34,6 +35,7 @@ api = NinjaAPI(title="Stone Kettle", version=__version__, auth=django_auth, docs
 problems.install(api)
 api.add_router("", access)
 api.add_router("", systems)
+api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)

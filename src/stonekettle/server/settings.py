@@ -20,6 +20,7 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "stonekettle.server.access",
     "stonekettle.server.systems",
+    "stonekettle.server.feeds",
     "stonekettle.server.journeys",
     "stonekettle.server.experiments",
     "stonekettle.server.runs",

@@ -127,7 +127,7 @@ def test_accepted_values_are_kept_and_used() -> None:
     assert made["steps"][4]["request"] == "POST /tickets/{{number}}/activate"
     assert made["steps"][3]["keep"][0]["name"] == "number"
     draft = journey_document.from_document(made)
-    assert draft.missing == ()
+    assert draft.missing() == ()
     untouched = dynamic.accepted(read.document("Day ticket", ""), [])
     assert untouched["steps"][4]["request"] == "POST /tickets/T-000042/activate"
 

@@ -300,6 +300,228 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Feeds
+         * @description All feeds by name, those in use or the archived ones.
+         */
+        get: operations["stonekettle_server_feeds_api_list_feeds"];
+        put?: never;
+        /**
+         * Create Feed
+         * @description A feed to be filled in.
+         */
+        post: operations["stonekettle_server_feeds_api_create_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feed-files/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Feed File
+         * @description What a CSV file holds, read as a FeedFileReading (JSON) says. Nothing is kept.
+         */
+        post: operations["stonekettle_server_feeds_api_look_at_feed_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feed-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload Feed File
+         * @description A feed of a file's rows; ``use`` is a FeedFileUse as JSON.
+         */
+        post: operations["stonekettle_server_feeds_api_upload_feed_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replace Feed File
+         * @description Other rows for a feed, from a file; its name stays.
+         */
+        post: operations["stonekettle_server_feeds_api_replace_feed_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Feed */
+        get: operations["stonekettle_server_feeds_api_get_feed"];
+        /**
+         * Save Feed
+         * @description Save the document as a new revision.
+         */
+        put: operations["stonekettle_server_feeds_api_save_feed"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Feed
+         * @description The revision before becomes the one in force.
+         */
+        post: operations["stonekettle_server_feeds_api_undo_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Feed
+         * @description Take the last undo back.
+         */
+        post: operations["stonekettle_server_feeds_api_redo_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Duplicate Feed */
+        post: operations["stonekettle_server_feeds_api_duplicate_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Archive Feed
+         * @description Put a feed out of the way, or bring it back.
+         */
+        post: operations["stonekettle_server_feeds_api_archive_feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Feed Rows
+         * @description Some rows of the feed as it is now.
+         */
+        get: operations["stonekettle_server_feeds_api_feed_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/feeds/{feed_id}/rows.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Feed
+         * @description All rows as CSV with a header.
+         */
+        get: operations["stonekettle_server_feeds_api_download_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/journeys": {
         parameters: {
             query?: never;
@@ -1035,6 +1257,151 @@ export interface components {
             pins: components["schemas"]["PinBody"][];
         };
         /**
+         * FeedLine
+         * @description A feed as a line: how many ``rows`` of which ``columns``, and where they come from.
+         */
+        FeedLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Source
+             * @enum {string}
+             */
+            source: "none" | "written" | "made" | "file";
+            /** Rows */
+            rows: number;
+            /** Columns */
+            columns: string[];
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+        };
+        /** FeedCreated */
+        FeedCreated: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * NewFeed
+         * @description ``make`` begins with an example of rows made to order.
+         */
+        NewFeed: {
+            /**
+             * Make
+             * @default false
+             */
+            make: boolean;
+        };
+        /**
+         * FeedFileLookup
+         * @description What a file holds: how it was read, ``titles`` as they stand in it, ``columns`` as proposed
+         *     names, its first rows, and the lines whose number of values differs (``ragged``, the first ones).
+         */
+        FeedFileLookup: {
+            /** Encoding */
+            encoding: string;
+            /** Encodings */
+            encodings: string[];
+            /** Delimiter */
+            delimiter: string;
+            /** Header */
+            header: boolean;
+            /** Titles */
+            titles: string[];
+            /** Columns */
+            columns: string[];
+            /** Total */
+            total: number;
+            /** Rows */
+            rows: string[][];
+            /** Ragged */
+            ragged: number[];
+            /** Ragged Total */
+            ragged_total: number;
+        };
+        /** FeedDetail */
+        FeedDetail: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Source
+             * @enum {string}
+             */
+            source: "none" | "written" | "made" | "file";
+            /** Rows */
+            rows: number;
+            /** Columns */
+            columns: string[];
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
+            /** Uses */
+            uses: components["schemas"]["FeedUse"][];
+        };
+        /**
+         * FeedUse
+         * @description Who uses a feed; ``peak_users`` is what an experiment's load reaches.
+         */
+        FeedUse: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "journey" | "experiment";
+            /** Peak Users */
+            peak_users?: number | null;
+        };
+        /** FeedBody */
+        FeedBody: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+        };
+        /** ArchiveFeed */
+        ArchiveFeed: {
+            /** Archived */
+            archived: boolean;
+        };
+        /**
+         * RowsPage
+         * @description ``rows`` from number ``start`` (from 0) of ``total``.
+         */
+        RowsPage: {
+            /** Columns */
+            columns: string[];
+            /** Start */
+            start: number;
+            /** Total */
+            total: number;
+            /** Rows */
+            rows: string[][];
+        };
+        /**
          * JourneyLine
          * @description A journey as a line; ``passed`` tells whether it passed a trial as it is now.
          */
@@ -1137,7 +1504,7 @@ export interface components {
         /**
          * JourneyDetail
          * @description ``document`` is the journey's own document, its secrets replaced by "(kept)"; ``missing`` are
-         *     the variables only a feed or a sample can give.
+         *     the variables that no response, feed of the journey or sample gives.
          */
         JourneyDetail: {
             /** Id */
@@ -2240,6 +2607,335 @@ export interface operations {
             header?: never;
             path: {
                 system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_feeds_api_list_feeds: {
+        parameters: {
+            query?: {
+                archived?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_create_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFeed"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_look_at_feed_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Reading */
+                    reading: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedFileLookup"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_upload_feed_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Use */
+                    use: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_replace_feed_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Use */
+                    use: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_get_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_save_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_undo_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_redo_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_duplicate_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_archive_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveFeed"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_feed_rows: {
+        parameters: {
+            query?: {
+                start?: number;
+                count?: number;
+            };
+            header?: never;
+            path: {
+                feed_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowsPage"];
+                };
+            };
+        };
+    };
+    stonekettle_server_feeds_api_download_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed_id: number;
             };
             cookie?: never;
         };

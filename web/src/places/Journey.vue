@@ -11,6 +11,7 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
+import FeedsChoice from './journey/FeedsChoice.vue'
 import SessionForm from './journey/SessionForm.vue'
 import StepForm from './journey/StepForm.vue'
 import Trial from './journey/Trial.vue'
@@ -148,8 +149,8 @@ useShortcuts([
             <code v-for="name in journey.data.value.missing" :key="name" class="figures mr-1">{{
               name
             }}</code>
-            has no value yet: keep it from an earlier answer, give a sample, or feed it in the
-            experiment.
+            has no value yet: keep it from an earlier answer, choose a feed with such a column, or
+            give a sample.
           </p>
           <p v-if="Object.keys(doc.sample ?? {}).length" class="text-[13.5px]">
             Sample values are the same for every user. In an experiment, a feed with such columns
@@ -201,6 +202,7 @@ useShortcuts([
               @done="commit"
             />
             <Field v-model="doc.notes" label="Notes" :lines="2" @done="commit" />
+            <FeedsChoice v-model="doc.feeds" @done="commit" />
           </div>
           <SessionForm
             :model-value="doc.session ?? {}"

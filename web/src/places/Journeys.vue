@@ -9,6 +9,7 @@ import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { percent, when } from '@/ui/format'
+import JourneyTabs from './JourneyTabs.vue'
 
 const router = useRouter()
 const archived = ref(false)
@@ -26,6 +27,7 @@ async function make(source?: string) {
 </script>
 
 <template>
+  <JourneyTabs />
   <DraftListHead
     v-model:archived="archived"
     title="Journeys"

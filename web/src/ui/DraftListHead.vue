@@ -3,7 +3,7 @@ import { ref } from 'vue'
 import Action from './Action.vue'
 
 /** The head of a list of documents: which are shown, one from a file, a new one. */
-defineProps<{ title: string; kind: string; busy: boolean }>()
+defineProps<{ title: string; kind: string; busy: boolean; withoutImport?: boolean }>()
 const emit = defineEmits<{ create: []; import: [text: string] }>()
 const archived = defineModel<boolean>('archived', { required: true })
 const file = ref<HTMLInputElement | null>(null)
@@ -30,7 +30,7 @@ async function read() {
       :aria-label="`Document of a ${kind}`"
       @change="read"
     />
-    <Action @click="file?.click()">Import YAML</Action>
+    <Action v-if="!withoutImport" @click="file?.click()">Import YAML</Action>
     <slot />
     <Action kind="primary" :busy="busy" @click="$emit('create')">New {{ kind }}</Action>
   </div>

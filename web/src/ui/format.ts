@@ -77,3 +77,8 @@ function bytes(value: number): string {
   const step = Math.min(4, Math.max(0, Math.floor(Math.log10(Math.max(1, Math.abs(value))) / 3)))
   return `${figure(value / 1000 ** step)} ${units[step]}`
 }
+
+/** So many of something: 1 row, 12 rows. */
+export function counted(count: number, noun: string): string {
+  return `${users(count)} ${noun}${count === 1 ? '' : 's'}`
+}

@@ -11,6 +11,7 @@ import io
 from typing import Any
 from urllib.parse import urlsplit
 
+from stonekettle.plan.imports import table
 from stonekettle.plan.journey import METHODS
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -62,14 +63,11 @@ def read(content: bytes, name: str, system: str) -> tuple[dict[str, Any], list[s
 
 
 def _rows(content: bytes) -> list[list[str]]:
-    try:
-        text = content.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = content.decode("cp1252", "replace")
+    text, _ = table.decoded(content)
     lines = [line for line in text.splitlines() if line.strip()]
     if not lines:
         raise PlanError([Problem("file", "the list is empty.", "Write an address on each line.")])
-    delimiter = max(",;\t", key=lines[0].count)
+    delimiter = table.delimiter_of("\n".join(lines))
     return [row for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter) if row]
 
 

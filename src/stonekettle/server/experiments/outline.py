@@ -113,7 +113,7 @@ def of(plan: Plan) -> PlanOutline:
             )
             for journey in plan.journeys
         ],
-        feeds=[f"{feed.name}: {len(feed.rows)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
+        feeds=[f"{feed.name}: {len(feed)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
         profile=ProfileOutline(
             duration_s=profile.duration_s,
             peak_users=profile.peak_users,

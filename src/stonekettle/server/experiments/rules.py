@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
+from typing import Any, Literal
 
 from django.contrib.auth.models import User
 from django.db import transaction
@@ -15,6 +16,8 @@ from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.experiments.models import Experiment, Revision
+from stonekettle.server.feeds import rules as feeds
+from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
@@ -25,7 +28,8 @@ _SYSTEM_LINE = re.compile(r"^system:.*$", re.MULTILINE)
 
 def read_plan(source: str) -> Plan:
     """A checked plan with allowed targets. Raises :class:`PlanError` with every problem."""
-    plan = document.read(source, systems.drafts.find, journeys.drafts.find)
+    plan = document.read(source, _find)
+    document.with_files(plan, lambda digest: "" if FeedFile.objects.filter(pk=digest).exists() else None)
     if problems := list(_readable_secrets(parse(source))):
         raise PlanError(problems)
     forbidden = check_allowed(plan.addresses)
@@ -101,10 +105,13 @@ def rename_system(system: System, name: str) -> None:
 
 def named_journeys(source: str) -> list[str]:
     """The names of the journeys a document refers to instead of writing them out."""
-    data = parse(source)
-    journeys = data.get("journeys") if isinstance(data, Mapping) else None
-    found = journeys if isinstance(journeys, list) else []
-    return [str(journey["journey"]) for journey in found if isinstance(journey, Mapping) and "journey" in journey]
+    return _named(source, "journey")
+
+
+def named_feeds(source: str) -> set[str]:
+    """The names of the feeds a document refers to, and of those its named journeys bring."""
+    brought = Journey.objects.filter(name__in=named_journeys(source))
+    return {*_named(source, "feed"), *(name for journey in brought for name in journey.draft.feeds)}
 
 
 def untried(source: str) -> list[Journey]:
@@ -115,17 +122,36 @@ def untried(source: str) -> list[Journey]:
 
 def rename_journey(name: str, new: str) -> None:
     """Follow a journey's new name in every experiment that names it."""
-    line = re.compile(rf"(\bjourney:\s*)(?:\"{re.escape(name)}\"|'{re.escape(name)}'|{re.escape(name)}(?=\s*[,}}\n]))")
+    _rename("journey", name, new)
+
+
+def rename_feed(name: str, new: str) -> None:
+    """Follow a feed's new name in every experiment that names it."""
+    _rename("feed", name, new)
+
+
+def _named(source: str, kind: Literal["journey", "feed"]) -> list[str]:
+    data = parse(source)
+    listed = data.get(f"{kind}s") if isinstance(data, Mapping) else None
+    found = listed if isinstance(listed, list) else []
+    return [str(part[kind]) for part in found if isinstance(part, Mapping) and kind in part]
+
+
+def _rename(kind: Literal["journey", "feed"], name: str, new: str) -> None:
+    line = re.compile(rf"(\b{kind}:\s*)(?:\"{re.escape(name)}\"|'{re.escape(name)}'|{re.escape(name)}(?=\s*[,}}\n]))")
     for experiment in Experiment.objects.all():
         current = experiment.current
-        if name not in named_journeys(current.source):
+        if name not in _named(current.source, kind):
             continue
         source = line.sub(lambda match: match[1] + json.dumps(new, ensure_ascii=False), current.source)
-        journeys = [
-            {**journey, "name": new} if journey["name"] == name else journey for journey in current.document["journeys"]
-        ]
-        plan = document.from_document({**current.document, "journeys": journeys})
+        parts = [{**part, "name": new} if part["name"] == name else part for part in current.document[f"{kind}s"]]
+        plan = document.from_document({**current.document, f"{kind}s": parts})
         _add_revision(experiment, current.number + 1, source, plan, None)
+
+
+def _find(kind: document.Kind, name: str) -> Mapping[str, Any] | None:
+    finders = {"system": systems.drafts.find, "journey": journeys.drafts.find, "feed": feeds.drafts.find}
+    return finders[kind](name)
 
 
 def _system(source: str) -> System | None:

@@ -47,7 +47,7 @@ class Use(Schema):
 
 class JourneyDetail(JourneyLine):
     """``document`` is the journey's own document, its secrets replaced by "(kept)"; ``missing`` are
-    the variables only a feed or a sample can give."""
+    the variables that no response, feed of the journey or sample gives."""
 
     document: dict[str, Any]
     can_undo: bool
@@ -253,6 +253,6 @@ def _detail(journey: Journey) -> JourneyDetail:
         document=journey_document.without_secrets(journey.current.document),
         can_undo=journey.position > 1,
         can_redo=journey.can_redo,
-        missing=list(journey.draft.missing),
+        missing=list(journey.draft.missing(rules.fed(journey.draft))),
         experiments=[Use(id=e.pk, name=e.name) for e in users],
     )

@@ -12,9 +12,13 @@ from stonekettle.engine.script import compile_plan
 from stonekettle.engine.targets import check_allowed
 from stonekettle.engine.trial import JourneyTrial, try_journey
 from stonekettle.plan import document, journey_document
+from stonekettle.plan.feed import columns_of
+from stonekettle.plan.journey import JourneyDraft
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.drafts import Document, Drafts
-from stonekettle.server.journeys.models import Journey
+from stonekettle.server.feeds import rules as feeds
+from stonekettle.server.feeds.models import Feed, FeedFile
+from stonekettle.server.journeys.models import Journey, JourneyRevision
 from stonekettle.server.systems import rules as systems
 
 NEW_NAME = "New journey"
@@ -35,6 +39,20 @@ def _renamed(journey: Journey, name: str) -> None:
 drafts = Drafts(Journey, "journey", checked, _renamed)
 
 
+def rename_feed(name: str, new: str) -> None:
+    """Follow a feed's new name in every journey that brings it, its past states included, so that
+    undoing finds the feed."""
+    for revision in JourneyRevision.objects.filter(document__feeds__contains=name):
+        feeds = [new if feed == name else feed for feed in revision.document["feeds"]]
+        JourneyRevision.objects.filter(pk=revision.pk).update(document={**revision.document, "feeds": feeds})
+
+
+def fed(draft: JourneyDraft) -> set[str]:
+    """The columns of the feeds a journey brings along."""
+    brought = [feed.draft.feed for feed in Feed.objects.filter(name__in=draft.feeds)]
+    return columns_of(feed for feed in brought if feed is not None)
+
+
 def try_once(journey: Journey) -> JourneyTrial:
     """Walk the journey once as one user against its system, and remember how it went. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
@@ -45,20 +63,25 @@ def try_once(journey: Journey) -> JourneyTrial:
         raise PlanError([Problem("system", message, "Choose the system to try it against.")])
     if not any(step.enabled for step in draft.steps):
         raise PlanError([Problem("steps", "the journey has no step to try.", "Add a step, or enable one.")])
-    if draft.missing:
-        names = ", ".join(draft.missing)
-        raise PlanError([Problem("sample", f"no value is given for {names}.", "Give a sample value for the trial.")])
-    kept = {key: value for key, value in journey.current.document.items() if key not in ("system", "notes")}
+    missing = draft.missing(fed(draft))
+    if missing:
+        names = ", ".join(missing)
+        mend = "Choose a feed with such a column, or give a sample value."
+        raise PlanError([Problem("sample", f"no value is given for {names}.", mend)])
+    kept = {key: value for key, value in journey.current.document.items() if key not in ("system", "notes", "feeds")}
     plan = document.from_document(
         {
             "name": draft.name,
             "system": described,
+            "feeds": [{"feed": name} for name in draft.feeds],
             "journeys": [kept],
             "load": [{"hold": {"users": 1, "for": "10 s"}}],
-        }
+        },
+        lambda kind, name: feeds.drafts.find(name),
     )
+    plan = document.with_files(plan, FeedFile.text_of)
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
-    for error in check_allowed([("system.base_url", plan.system.base_url)]):
+    for error in check_allowed(plan.addresses):
         raise PlanError([Problem(error.path, error.message, error.mend)])
     trial = try_journey(compile_plan(plan), plan.system.base_url, 0)
     Journey.objects.filter(pk=journey.pk).update(

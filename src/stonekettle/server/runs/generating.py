@@ -12,6 +12,8 @@ from stonekettle.engine import records
 from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.process import Event, Finished, GeneratorProcess, Lost, Ready, SecondDone
 from stonekettle.engine.rollup import pack_histograms
+from stonekettle.plan import document
+from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.runs.keeping import DatabaseAway, Watch, patiently
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 
@@ -30,7 +32,8 @@ class Courier:
         self._unsaved: list[GeneratorSecond] = []
         self._watch = Watch(LOOK_S)
         self._begun = self._drained = False
-        self._process = GeneratorProcess(generator.run.plan, self._hear, share=(index, count), seed=generator.run_id)
+        plan = document.with_files(generator.run.plan, FeedFile.text_of)
+        self._process = GeneratorProcess(plan, self._hear, share=(index, count), seed=generator.run_id)
 
     def carry(self) -> None:
         """Until the generator's end; every second that arrived is saved before this returns."""

@@ -10,6 +10,8 @@ from procrastinate.contrib.django import app
 from stonekettle.engine.conductor import Ending, conduct
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.local import practice_directory
+from stonekettle.plan import document
+from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.runs import analysing, data, rules
 from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal
 from stonekettle.server.runs.generating import Courier
@@ -30,7 +32,7 @@ def conduct_run(run_id: int) -> None:
     journal.stop_wanted()  # the first sign of life
     try:
         ending = conduct(
-            run.plan,
+            document.with_files(run.plan, FeedFile.text_of),
             DatabaseFleet(run_id),
             journal,
             lambda: practice_directory(settings.PRACTICE_CONTROL),

@@ -62,6 +62,7 @@ export interface JourneyDoc {
   name: string
   system?: string
   notes?: string
+  feeds?: string[]
   session?: SessionDoc
   sample?: Record<string, string>
   proof?: { component?: string; metric?: string; per_journey?: number }

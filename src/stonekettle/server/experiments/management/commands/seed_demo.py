@@ -1,4 +1,5 @@
-"""Brings the database up to date, then seeds the example system, its experiments, a journey and a user to sign in as.
+"""Brings the database up to date, then seeds the example system, its experiments, a feed, a journey
+and a user to sign in as.
 
 Migrations and seeding share one process, since starting it is most of what they take. What is there
 already is left alone.
@@ -7,7 +8,7 @@ already is left alone.
 from __future__ import annotations
 
 import re
-from typing import Any
+from typing import Any, cast
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
@@ -15,13 +16,17 @@ from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
 from stonekettle.plan import document, journey_document
+from stonekettle.plan.checking import parse
+from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 
 EXAMPLES = ("quick.yaml", "quillport.yaml")
 JOURNEY = "day-ticket.yaml"
+FEED = "riders.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 
@@ -41,10 +46,15 @@ class Command(BaseCommand):
             user = users.create_user(options["user"], password=options["password"])
         if options["no_demo"] or Experiment.objects.exists():
             return
-        sources = [(settings.ROOT / "examples" / name).read_text() for name in EXAMPLES]
+        sources = [_example(name) for name in EXAMPLES]
         described = document.to_document(document.read(sources[-1]))["system"]
         systems.create(described, user)
-        journey = journey_document.read((settings.ROOT / "examples" / JOURNEY).read_text())
+        feeds.drafts.create(cast(Document, parse(_example(FEED))), user)
+        journey = journey_document.read(_example(JOURNEY))
         journeys.drafts.create(journey_document.to_document(journey), user)
         for source in sources:
             rules.create(_SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1), user)
+
+
+def _example(name: str) -> str:
+    return str((settings.ROOT / "examples" / name).read_text())

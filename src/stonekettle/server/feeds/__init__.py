@@ -1,0 +1,1 @@
+"""Feeds by themselves: rows uploaded, written or made, named by journeys and experiments."""

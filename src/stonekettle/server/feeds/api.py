@@ -1,0 +1,254 @@
+"""Feeds over HTTP."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Field, File, Form, Router, Schema, Status
+from ninja.files import UploadedFile
+
+from stonekettle.plan.imports import table
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.feeds import rules
+from stonekettle.server.feeds.models import Feed
+from stonekettle.server.journeys.models import Journey
+from stonekettle.server.requests import json_part, user_of
+
+router = Router(tags=["feeds"])
+PREVIEW = 20
+MAX_PAGE = 200
+
+
+class FeedLine(Schema):
+    """A feed as a line: how many ``rows`` of which ``columns``, and where they come from."""
+
+    id: int
+    name: str
+    source: Literal["none", "written", "made", "file"]
+    rows: int
+    columns: list[str]
+    archived: bool
+    changed_at: datetime
+
+
+class FeedUse(Schema):
+    """Who uses a feed; ``peak_users`` is what an experiment's load reaches."""
+
+    id: int
+    name: str
+    kind: Literal["journey", "experiment"]
+    peak_users: float | None = None
+
+
+class FeedDetail(FeedLine):
+    document: dict[str, Any]
+    can_undo: bool
+    can_redo: bool
+    uses: list[FeedUse]
+
+
+class NewFeed(Schema):
+    """``make`` begins with an example of rows made to order."""
+
+    make: bool = False
+
+
+class FeedBody(Schema):
+    document: dict[str, Any]
+
+
+class ArchiveFeed(Schema):
+    archived: bool
+
+
+class FeedCreated(Schema):
+    id: int
+
+
+class RowsPage(Schema):
+    """``rows`` from number ``start`` (from 0) of ``total``."""
+
+    columns: list[str]
+    start: int
+    total: int
+    rows: list[list[str]]
+
+
+class FeedFileReading(Schema):
+    """How a file is to be read; what is left empty is recognised."""
+
+    encoding: str = ""
+    delimiter: str = Field(default="", max_length=1)
+    header: bool | None = None
+
+
+class FeedFileLookup(Schema):
+    """What a file holds: how it was read, ``titles`` as they stand in it, ``columns`` as proposed
+    names, its first rows, and the lines whose number of values differs (``ragged``, the first ones)."""
+
+    encoding: str
+    encodings: list[str]
+    delimiter: str
+    header: bool
+    titles: list[str]
+    columns: list[str]
+    total: int
+    rows: list[list[str]]
+    ragged: list[int]
+    ragged_total: int
+
+
+class FeedFileUse(FeedFileReading):
+    """What becomes of a file: the names of its columns, what happens to ragged rows, and the name of
+    the new feed."""
+
+    name: str = Field(min_length=1, max_length=80)
+    columns: list[str]
+    ragged: Literal["refuse", "fill up", "leave out"] = "refuse"
+
+
+@router.get("/feeds", response=list[FeedLine])
+def list_feeds(request: HttpRequest, archived: bool = False) -> list[FeedLine]:
+    """All feeds by name, those in use or the archived ones."""
+    return [FeedLine(**_line(f)) for f in Feed.objects.filter(archived_at__isnull=not archived)]
+
+
+@router.post("/feeds", response={201: FeedCreated})
+def create_feed(request: HttpRequest, body: NewFeed) -> Status[FeedCreated]:
+    """A feed to be filled in."""
+    name = {"name": rules.drafts.free_name(rules.NEW_NAME)}
+    document = {**name, "make": rules.EXAMPLE} if body.make else name
+    return Status(201, FeedCreated(id=rules.drafts.create(document, user_of(request)).pk))
+
+
+@router.post("/feed-files/look", response=FeedFileLookup)
+def look_at_feed_file(request: HttpRequest, file: File[UploadedFile], reading: Form[str]) -> FeedFileLookup:
+    """What a CSV file holds, read as a FeedFileReading (JSON) says. Nothing is kept."""
+    found = _table(file, json_part(FeedFileReading, reading))
+    return FeedFileLookup(
+        encoding=found.encoding,
+        encodings=list(table.ENCODINGS),
+        delimiter=found.delimiter,
+        header=found.header,
+        titles=list(found.titles),
+        columns=list(found.columns),
+        total=len(found.records),
+        rows=list(found.records[:PREVIEW]),
+        ragged=list(found.ragged[:PREVIEW]),
+        ragged_total=len(found.ragged),
+    )
+
+
+@router.post("/feed-files", response={201: FeedCreated})
+def upload_feed_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[FeedCreated]:
+    """A feed of a file's rows; ``use`` is a FeedFileUse as JSON."""
+    wanted = json_part(FeedFileUse, use)
+    part = _kept(file, wanted)
+    return Status(201, FeedCreated(id=rules.upload(wanted.name, part, user_of(request)).pk))
+
+
+@router.post("/feeds/{feed_id}/file", response=FeedDetail)
+def replace_feed_file(request: HttpRequest, feed_id: int, file: File[UploadedFile], use: Form[str]) -> FeedDetail:
+    """Other rows for a feed, from a file; its name stays."""
+    rules.replace(_feed(feed_id), _kept(file, json_part(FeedFileUse, use)), user_of(request))
+    return _detail(_feed(feed_id))
+
+
+@router.get("/feeds/{feed_id}", response=FeedDetail)
+def get_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
+    return _detail(_feed(feed_id))
+
+
+@router.put("/feeds/{feed_id}", response=FeedDetail)
+def save_feed(request: HttpRequest, feed_id: int, body: FeedBody) -> FeedDetail:
+    """Save the document as a new revision."""
+    rules.drafts.save(_feed(feed_id), body.document, user_of(request))
+    return _detail(_feed(feed_id))
+
+
+@router.post("/feeds/{feed_id}/undo", response=FeedDetail)
+def undo_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
+    """The revision before becomes the one in force."""
+    return _detail(rules.drafts.undo(_feed(feed_id)))
+
+
+@router.post("/feeds/{feed_id}/redo", response=FeedDetail)
+def redo_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
+    """Take the last undo back."""
+    return _detail(rules.drafts.redo(_feed(feed_id)))
+
+
+@router.post("/feeds/{feed_id}/duplicate", response={201: FeedCreated})
+def duplicate_feed(request: HttpRequest, feed_id: int) -> Status[FeedCreated]:
+    return Status(201, FeedCreated(id=rules.drafts.duplicate(_feed(feed_id), user_of(request)).pk))
+
+
+@router.post("/feeds/{feed_id}/archive", response=FeedDetail)
+def archive_feed(request: HttpRequest, feed_id: int, body: ArchiveFeed) -> FeedDetail:
+    """Put a feed out of the way, or bring it back."""
+    rules.drafts.archive(_feed(feed_id), body.archived)
+    return _detail(_feed(feed_id))
+
+
+@router.get("/feeds/{feed_id}/rows", response=RowsPage)
+def feed_rows(request: HttpRequest, feed_id: int, start: int = 0, count: int = PREVIEW) -> RowsPage:
+    """Some rows of the feed as it is now."""
+    draft = _feed(feed_id).draft
+    start, count = max(0, start), min(max(1, count), MAX_PAGE)
+    found = rules.rows(draft, start, count)
+    total = len(draft.feed) if draft.feed else 0
+    return RowsPage(columns=list(found.columns), start=start, total=total, rows=[list(row) for row in found.values])
+
+
+@router.get("/feeds/{feed_id}/rows.csv")
+def download_feed(request: HttpRequest, feed_id: int) -> HttpResponse:
+    """All rows as CSV with a header."""
+    headers = {"Content-Disposition": 'attachment; filename="feed.csv"'}
+    return HttpResponse(rules.rows(_feed(feed_id).draft).text, content_type="text/csv; charset=utf-8", headers=headers)
+
+
+def _table(file: UploadedFile, reading: FeedFileReading) -> table.Table:
+    return table.read(file.read(), reading.encoding, reading.delimiter, reading.header)
+
+
+def _kept(file: UploadedFile, use: FeedFileUse) -> dict[str, Any]:
+    return rules.kept(_table(file, use), use.columns, use.ragged, file.name or "")
+
+
+def _feed(feed_id: int) -> Feed:
+    return get_object_or_404(Feed, pk=feed_id)
+
+
+def _line(feed: Feed) -> dict[str, Any]:
+    draft = feed.draft
+    rows = draft.feed
+    source = "file" if draft.file else "made" if draft.make else "written" if draft.csv else "none"
+    return {
+        "id": feed.pk,
+        "name": feed.name,
+        "source": source,
+        "rows": len(rows) if rows else 0,
+        "columns": list(rows.columns) if rows else [],
+        "archived": feed.archived_at is not None,
+        "changed_at": feed.changed_at,
+    }
+
+
+def _detail(feed: Feed) -> FeedDetail:
+    uses = [FeedUse(id=j.pk, name=j.name, kind="journey") for j in Journey.objects.all() if feed.name in j.draft.feeds]
+    for experiment in Experiment.objects.all():
+        current = experiment.current
+        if feed.name in experiments.named_feeds(current.source):
+            peak = current.plan.profile.peak_users
+            uses.append(FeedUse(id=experiment.pk, name=experiment.name, kind="experiment", peak_users=peak))
+    return FeedDetail(
+        **_line(feed),
+        document=feed.current.document,
+        can_undo=feed.position > 1,
+        can_redo=feed.can_redo,
+        uses=uses,
+    )

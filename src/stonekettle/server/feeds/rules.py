@@ -1,0 +1,82 @@
+"""What may happen to a feed."""
+
+from __future__ import annotations
+
+from itertools import islice
+from typing import Any
+
+from django.contrib.auth.models import User
+
+from stonekettle.plan.checking import plain, validated
+from stonekettle.plan.feed import FeedDraft, Rows
+from stonekettle.plan.imports.table import Ragged, Table
+from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.drafts import Document, Drafts
+from stonekettle.server.feeds.models import Feed, FeedFile
+
+NEW_NAME = "New feed"
+EXAMPLE: dict[str, Any] = {
+    "rows": 1000,
+    "columns": [
+        {"name": "account", "sequence": {"from": 1, "digits": 6, "prefix": "A-"}},
+        {"name": "person", "person": {"part": "full"}},
+    ],
+}
+
+
+def checked(given: Document, before: Document | None) -> dict[str, Any]:
+    """A valid document whose rows are kept here."""
+    draft = validated(FeedDraft, given)
+    if draft.file is not None and not FeedFile.objects.filter(pk=draft.file.digest).exists():
+        message = "the rows of this file are not kept here."
+        raise PlanError([Problem("file", message, "Upload the file.")])
+    return plain(draft)
+
+
+def _renamed(feed: Feed, name: str) -> None:
+    from stonekettle.server.experiments import rules as experiments
+    from stonekettle.server.journeys import rules as journeys
+
+    journeys.rename_feed(feed.name, name)
+    experiments.rename_feed(feed.name, name)
+
+
+drafts = Drafts(Feed, "feed", checked, _renamed)
+
+
+def kept(table: Table, columns: list[str], ragged: Ragged, filename: str) -> dict[str, Any]:
+    """A file's rows, kept, as the part of a feed's document that names them."""
+    rows = table.rows(columns, ragged)
+    repeated = sorted({name for name in columns if columns.count(name) > 1})
+    if repeated:
+        message = f"two columns are named {repeated[0]!r}."
+        raise PlanError([Problem("columns", message, "Give each its own name.")])
+    part = {"digest": "0" * 64, "columns": columns, "rows": len(rows), "filename": filename[-255:]}
+    validated(FeedDraft, {"name": "x", "file": part})
+    return {**part, "digest": FeedFile.keep(rows)}
+
+
+def upload(name: str, file: Document, author: User | None) -> Feed:
+    """A new feed of a file's rows."""
+    return drafts.create({"name": name, "file": file}, author)
+
+
+def replace(feed: Feed, file: Document, author: User | None) -> Feed:
+    """Other rows for a feed; how they are taken stays."""
+    document = {key: value for key, value in feed.current.document.items() if key not in ("csv", "make", "file")}
+    return drafts.save(feed, {**document, "file": file}, author)
+
+
+def rows(draft: FeedDraft, start: int = 0, count: int | None = None) -> Rows:
+    """Rows of a feed from ``start`` on; none while it has no source."""
+    feed = draft.feed
+    if feed is None:
+        return Rows((), [])
+    if feed.make is not None and count is not None:
+        found = Rows(feed.columns, feed.make.rows_made(start + count))
+    elif feed.file is not None:
+        found = feed.with_text(FeedFile.text_of(feed.file.digest) or "").rows
+    else:
+        found = feed.rows
+    end = None if count is None else start + count
+    return Rows(found.columns, list(islice(found.values, start, end)))
