@@ -7,11 +7,14 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page
+from playwright.sync_api import Browser, Page, expect
 
 from stonekettle.door.postgres import free_port
 from tests.e2e import installation as house
 from tests.e2e.installation import Installation
+
+# Nothing here waits for time to pass: what takes longer on a machine that others use still comes.
+expect.set_options(timeout=20_000)
 
 
 @pytest.fixture(scope="package")

@@ -96,7 +96,7 @@ def test_from_nothing_through_a_failing_trial_to_a_run(page: Page) -> None:
     expect(page.get_by_text("This plan can run.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()
     page.get_by_role("button", name="Start run").click()
-    expect(page.get_by_test_id("notes")).to_be_visible(timeout=90_000)
+    expect(page.get_by_test_id("notes")).to_be_visible(timeout=180_000)
     totals = page.request.get(f"/api/runs/{page.url.rpartition('/')[2]}").json()["result"]["totals"]
     assert totals["errors"] == 0
     assert totals["requests"] > 100
@@ -168,7 +168,7 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     page.get_by_role("button", name="Create the journey").click()
     expect(page.get_by_role("heading", name="day ticket")).to_be_visible()
     trial = attempt(page)
-    expect(trial).to_contain_text("The trial passed", timeout=15_000)
+    expect(trial).to_contain_text("The trial passed", timeout=30_000)
     assert page.locator("[data-step-form]").count() == 5
 
     # With another password the trial names the step and the reason.
@@ -177,5 +177,5 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     fields = form.get_by_label("Fields, a line each: name=value")
     fill(page, fields, fields.input_value().replace(PASSWORD, "wrong"))
     reason = attempt(page).get_by_role("alert")
-    expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=15_000)
+    expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=30_000)
     expect(reason).to_contain_text("<title>Sign in</title>")

@@ -26,6 +26,7 @@ from stonekettle.engine.records import view
 from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.priority import go_ahead
 
 _HEAD = struct.Struct("<II")
 DESCRIPTORS_KEPT_FREE = 200
@@ -217,6 +218,7 @@ def main() -> None:
     if first["order"] != "begin":
         return
     settle_interpreter()
+    go_ahead()
     writer.start()
     loop.run(time.perf_counter() + first["at"] - time.time(), lambda: _latest(orders))
     outgoing.put(None)

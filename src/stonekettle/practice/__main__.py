@@ -10,6 +10,7 @@ import signal
 from pathlib import Path
 
 from stonekettle.practice import config, server
+from stonekettle.priority import go_ahead
 
 
 def main() -> None:
@@ -20,6 +21,7 @@ def main() -> None:
     chosen = config.load(arguments.config) if arguments.config else config.quillport()
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     gc.freeze()
+    go_ahead()
     with contextlib.suppress(KeyboardInterrupt):
         asyncio.run(server.serve_forever(chosen, arguments.control_port))
 
