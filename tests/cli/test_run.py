@@ -141,17 +141,32 @@ def test_schemas_are_printed(name: str) -> None:
     jsonschema.Draft202012Validator.check_schema(schema)
 
 
-def test_tickets_activated_on_the_server_are_the_journeys_completed(run_file: Run, tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    "counted",
+    [
+        {"component": "ledger", "metric": "quillport_tickets_activated"},
+        {"address": "/portal/activated", "json": "$.activated"},
+    ],
+    ids=["by a counter", "by an address"],
+)
+def test_tickets_activated_on_the_server_are_the_journeys_completed(
+    run_file: Run, tmp_path: Path, counted: dict[str, str]
+) -> None:
     journey, quick, riders = (
         yaml.safe_load((ROOT / "examples" / f"{name}.yaml").read_text()) for name in ("day-ticket", "quick", "riders")
     )
     plan = {
         "name": "Tickets",
         "system": quick["system"],
-        "journeys": [{key: value for key, value in journey.items() if key not in ("system", "notes", "feeds")}],
+        "journeys": [
+            {
+                **{key: value for key, value in journey.items() if key not in ("system", "notes", "feeds")},
+                "proof": counted,
+            }
+        ],
         "feeds": [{key: value for key, value in riders.items() if key != "notes"}],
         "waits": {"factor": 0.05},
-        "load": [{"hold": {"users": 25, "for": "12 s"}}],
+        "load": [{"hold": {"users": 25, "for": "10 s"}}],
     }
     run_file(yaml.safe_dump(plan))
     found = json.loads((tmp_path / "out" / "result.json").read_text())

@@ -101,3 +101,32 @@ def test_one_override_changes_every_wait(plan_text: Callable[..., str], waits: d
     assert plan.think_of(plan.steps[0][1]).mean == pytest.approx(mean)
     with pytest.raises(PlanError, match="either a factor or a think time"):
         document.from_document({**text, "waits": {}})
+
+
+def test_steps_and_counts_may_be_on_other_hosts(plan_text: Callable[..., str]) -> None:
+    step = {
+        **FIRST,
+        "request": "GET practice://planner/search?q={{token}}",
+        "accompanying": ["practice://stops/map.svg"],
+    }
+    changed = {**journeys(plan_text, SECOND), "feeds": [{"name": "t", "csv": "token,ticket\nx,1\n"}]}
+    changed["journeys"][0]["steps"].append({**step, "name": "Elsewhere", "keep": []})
+    changed["journeys"][0]["proof"] = {"address": "practice://planner/count"}
+    plan = document.from_document(changed)
+    assert ("journeys[0].steps[1].request", "practice://planner") in plan.addresses
+    assert ("journeys[0].proof.address", "practice://planner/count") in plan.addresses
+    directory = {"planner": ["http://127.0.0.1:7"], "stops": ["http://127.0.0.1:8", "http://127.0.0.1:9"]}
+    found = document.resolved(plan, directory)
+    moved = found.journeys[0].steps[1]
+    assert moved.request == "GET http://127.0.0.1:7/search?q={{token}}"
+    assert moved.accompanying == ("http://127.0.0.1:8/map.svg",)
+    assert found.journeys[0].proof is not None
+    assert found.journeys[0].proof.address == "http://127.0.0.1:7/count"
+    with pytest.raises(PlanError, match="practice://stops is not in the practice system"):
+        document.resolved(plan, {"planner": ["http://127.0.0.1:7"]})
+
+
+@pytest.mark.parametrize("request_", ["GET http://{{host}}/x", "GET ftp://host/x", "GET host/x", "GET http:///x"])
+def test_other_addresses_are_refused(request_: str, plan_text: Callable[..., str]) -> None:
+    with pytest.raises(PlanError, match="is not a request"):
+        document.from_document(journeys(plan_text, {**FIRST, "request": request_}))

@@ -17,6 +17,8 @@ from stonekettle.engine.generator import DRAIN_LIMIT_S
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import compile_plan
 from stonekettle.engine.trial import try_all
+from stonekettle.meters.counts import Count, Counts
+from stonekettle.meters.endpoint import MeterError
 from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport, Scraper, first_fault
 from stonekettle.plan import document
@@ -91,6 +93,7 @@ class Ending:
 def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) -> Ending:
     """Prepare, run and drain. Every failure becomes an :class:`Ending`, never an exception."""
     scraper: Scraper | None = None
+    counts: Counts | None = None
     begun = False
     try:
         journal.move(RunState.PREPARING, "A worker took the run.")
@@ -99,18 +102,20 @@ def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) ->
         scraper = Scraper(plan.system, targets.is_allowed)
         if fault := first_fault(scraper.check()):
             raise MeterSilent(f"{fault}.")
+        counts = Counts(plan.journeys, plan.system.base_url, targets.is_allowed)
         trial = try_all(compile_plan(plan), plan.system.base_url)
         journal.prepared(plan, trial.requests)
         fleet.prepare(plan)
         stopper = _wait_until_ready(fleet, journal)
         if stopper:
             return Ending(RunState.STOPPED, f"Stopped by {stopper} before load began.", False)
+        before = _counts_before(counts)
         start = time.time() + LEAD_S
         fleet.begin(start)
         journal.begun(start)
         journal.move(RunState.RUNNING, "Meters report, every journey passed its trial.")
         begun = True
-        ending = _run(plan, fleet, journal, scraper, start)
+        ending = _run(plan, fleet, journal, scraper, _Work(counts, before), start)
     except (EngineError, PlanError) as error:
         ending = Ending(RunState.FAILED, str(error), begun)
     finally:
@@ -119,7 +124,31 @@ def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) ->
             if begun:
                 journal.metered(scraper.report())
             scraper.close()
+        if counts is not None:
+            counts.close()
     return ending
+
+
+@dataclass(frozen=True)
+class _Work:
+    """What addresses count as work done: asked before load, and again after it."""
+
+    counts: Counts
+    before: Sequence[Count]
+
+    def both(self) -> Sequence[Count]:
+        """Before and after; nothing where what was done cannot be told."""
+        try:
+            return (*self.before, *self.counts.read())
+        except MeterError:
+            return ()
+
+
+def _counts_before(counts: Counts) -> Sequence[Count]:
+    try:
+        return counts.read()
+    except MeterError as error:
+        raise MeterSilent(f"{error}.") from error
 
 
 def _check_targets(plan: Plan) -> None:
@@ -144,7 +173,7 @@ def _wait_until_ready(fleet: Fleet, journal: Journal) -> str | None:
         time.sleep(LOOK_S)
 
 
-def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: float) -> Ending:
+def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, work: _Work, start: float) -> Ending:
     """From the beginning of load until the last user has finished."""
     clock_zero = time.monotonic() + start - time.time()
     scraper.start(clock_zero)
@@ -187,5 +216,7 @@ def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, start: fl
     scraper.request(scrape)
     for batch in scraper.ready(wait=True):
         journal.samples(batch)
+    if counts := work.both():
+        journal.samples(scraper.counted(scrape + 1, counts))
     journal.move(RunState.ANALYSING, "All users have finished.")
     return ending

@@ -162,19 +162,20 @@ def _compile_step(
                 think=think,
                 redirects=True,
                 session=session,
-                **_address(base + path),
+                **_address(base, path),
             )
             for path in step.accompanying
         ),
         session=session,
         first=ends[0],
         last=ends[1],
-        **_address(base + step.path),
+        **_address(base, step.path),
     )
 
 
-def _address(url: str) -> _Address:
-    """The address where it is always the same, and how it is filled in."""
+def _address(base: str, path: str) -> _Address:
+    """The address where it is always the same, and how it is filled in. A whole address stays."""
+    url = base + path if path.startswith("/") else path
     fill = template.compiled(url, template.in_address)
     varies = bool(template.variables(url))
     return {

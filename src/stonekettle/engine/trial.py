@@ -8,12 +8,13 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from random import Random
 
 import pycurl
 
 from stonekettle.engine import server_timing
+from stonekettle.engine.comparison import Comparison, compare
 from stonekettle.engine.errors import TargetError, TrialFailed
 from stonekettle.engine.examine import Examiner, Outcome, Response
 from stonekettle.engine.script import Request, Script, Values
@@ -74,6 +75,7 @@ class Exchange:
     sent_body: str
     received_headers: str
     received_body: str
+    content_type: str
     size: int
     hops: tuple[Hop, ...]
     timing: tuple[Spent, ...]
@@ -91,7 +93,8 @@ class KeptValue:
 
 @dataclass(frozen=True)
 class StepTrial:
-    """How a step went; ``reason`` says in a sentence why it failed."""
+    """How a step went; ``reason`` says in a sentence why it failed. ``comparison`` sets what a
+    recording holds beside it."""
 
     name: str
     passed: bool
@@ -99,6 +102,16 @@ class StepTrial:
     exchanges: tuple[Exchange, ...]
     checks: tuple[Outcome, ...] = ()
     kept: tuple[KeptValue, ...] = ()
+    comparison: Comparison | None = None
+
+    def beside(self, recorded: tuple[int, str, str]) -> StepTrial:
+        """The step with what was received compared to a recorded (status, content type, body)."""
+        main = self.exchanges[0]
+        if main.status == 0:
+            return self
+        status, kind, body = recorded
+        received = main.status, main.content_type, main.received_body
+        return replace(self, comparison=compare((status, kind, masked(body)), received))
 
 
 @dataclass(frozen=True)
@@ -339,6 +352,7 @@ def _exchange(transfer: _Transfer, *, accompanying: bool = False) -> Exchange:
         sent_body=masked(transfer.body.decode("utf-8", "replace")[:MAX_SHOWN]),
         received_headers=blocks[-1],
         received_body=_shown(response),
+        content_type=response.header("content-type") or "",
         size=len(transfer.received),
         hops=tuple(hops),
         timing=tuple(timing),

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
+from stonekettle.meters.counts import Count
 from stonekettle.meters.endpoint import Allow, Endpoint, MeterError, Reading, guarded_http
 from stonekettle.meters.exposition import MetricHelp, Series
 from stonekettle.meters.recognise import mappings
@@ -83,6 +84,10 @@ class Scraper:
             for endpoint in self._endpoints
             if endpoint not in owing
         ]
+
+    def counted(self, scrape: int, counts: Iterable[Count]) -> Batch:
+        """Counts asked outside the rounds, as a batch of their own with a number no round has."""
+        return self._catalogue.batch(scrape, [(count.source, count.at - self._zero, count.value) for count in counts])
 
     def ready(self, *, wait: bool = False) -> tuple[Batch, ...]:
         """Batches of every round whose scrapes have all ended. A missed scrape is a gap."""

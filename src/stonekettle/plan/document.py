@@ -153,7 +153,28 @@ def resolved(plan: Plan, directory: Mapping[str, Sequence[str]]) -> Plan:
     """The plan with ``practice://component`` addresses replaced from ``directory``
     (component → addresses of its instances). Raises :class:`PlanError` for unknown components."""
     system = system_document.resolved(plan.system, directory, "system.")
-    return plan.model_copy(update={"system": system})
+    problems: list[Problem] = []
+
+    def lookup(path: str, address: str) -> str:
+        found = system_document.in_practice(address, directory)
+        if not found:
+            problems.append(system_document.not_in_practice(path, address, directory))
+        return found[0] if found else address
+
+    journeys = []
+    for i, journey in enumerate(plan.journeys):
+        steps = []
+        for j, step in enumerate(journey.steps):
+            for host in step.elsewhere:
+                step = step.moved(host, lookup(f"journeys[{i}].steps[{j}].request", host))
+            steps.append(step)
+        proof = journey.proof
+        if proof is not None and proof.address is not None:
+            proof = proof.model_copy(update={"address": lookup(f"journeys[{i}].proof.address", proof.address)})
+        journeys.append(journey.model_copy(update={"steps": tuple(steps), "proof": proof}))
+    if problems:
+        raise PlanError(problems)
+    return plan.model_copy(update={"system": system, "journeys": tuple(journeys)})
 
 
 def core_objectives(plan: Plan) -> tuple[CoreObjective, ...]:
@@ -191,10 +212,10 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
             known |= {keep.name for keep in step.keep}
     components = [component.name for component in plan.system.components]
     for i, journey in enumerate(plan.journeys):
-        if journey.proof is not None and journey.proof.component not in components:
-            mend = did_you_mean(journey.proof.component, components, "Use the name of a component of the system.")
-            name = journey.proof.component
-            yield Problem(f"journeys[{i}].proof.component", f"there is no component named {name!r}.", mend)
+        counted = journey.proof.component if journey.proof is not None else None
+        if counted is not None and counted not in components:
+            mend = did_you_mean(counted, components, "Use the name of a component of the system.")
+            yield Problem(f"journeys[{i}].proof.component", f"there is no component named {counted!r}.", mend)
     for i, goal in enumerate(plan.objectives):
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")

@@ -23,6 +23,8 @@ BUILT_IN = ("user_number", "iteration", "random_number", "timestamp", "uuid")
 """Values every request can use without keeping or feeding them."""
 BOUNDARY = "stone-kettle-part"
 MAX_ACCOMPANYING = 200
+_ELSEWHERE = re.compile(r"((?:https?|practice)://[^/?#{}\s]+)(?:[/?].*)?")
+"""A whole address, for what is not on the system's own host."""
 
 
 class Think(Part):
@@ -82,6 +84,10 @@ def _path(value: str | None) -> str | None:
                 why=str(error),
             ) from error
     return value
+
+
+def _is_address(text: str) -> bool:
+    return text.startswith("/") or _ELSEWHERE.fullmatch(text) is not None
 
 
 class Keep(Part):
@@ -187,7 +193,8 @@ class FormPart(Part):
 
 class Step(Part):
     """One user action: a main request, the requests that accompany it (fetched in parallel once it
-    is answered, as a browser would), what is kept and checked, and the think time that follows."""
+    is answered, as a browser would), what is kept and checked, and the think time that follows.
+    ``recorded`` numbers the answer that a recording holds for it."""
 
     name: Name
     request: str
@@ -204,16 +211,17 @@ class Step(Part):
     time_limit: Duration = 30.0
     think: Think = Think(law="fixed", mean="0 s")
     enabled: bool = True
+    recorded: int | None = Field(default=None, ge=0)
 
     @field_validator("request")
     @classmethod
     def _method_and_path(cls, value: str) -> str:
         method, _, path = value.partition(" ")
-        if method not in METHODS or not path.startswith("/"):
+        if method not in METHODS or not _is_address(path):
             raise _fault(
                 "request",
                 "{text} is not a request.",
-                "Write the method and the path: 'GET /departures'.",
+                "Write the method and the path: 'GET /departures'; on another host the whole address.",
                 text=repr(value),
             )
         return value
@@ -222,8 +230,8 @@ class Step(Part):
     @classmethod
     def _paths(cls, value: tuple[str, ...]) -> tuple[str, ...]:
         for path in value:
-            if not path.startswith("/"):
-                mend = "Write the path only: '/static/map.svg'. Accompanying requests are GETs of the same system."
+            if not _is_address(path):
+                mend = "Write the path only: '/static/map.svg'; on another host the whole address."
                 raise _fault("accompanying", "{text} is not a path.", mend, text=repr(path))
         return value
 
@@ -246,6 +254,20 @@ class Step(Part):
     @property
     def path(self) -> str:
         return self.request.partition(" ")[2]
+
+    @property
+    def elsewhere(self) -> tuple[str, ...]:
+        """Hosts other than the system's own that the step goes to, as ``scheme://host``."""
+        matches = (_ELSEWHERE.fullmatch(address) for address in (self.path, *self.accompanying))
+        return tuple(dict.fromkeys(match[1] for match in matches if match))
+
+    def moved(self, host: str, to: str) -> Step:
+        """The step with requests to ``host`` going to another one."""
+        swap = {address: to + address.removeprefix(host) for address in (self.path, *self.accompanying)}
+        mine = {address: new for address, new in swap.items() if address.startswith(host)}
+        request = f"{self.method} {mine.get(self.path, self.path)}"
+        accompanying = tuple(mine.get(address, address) for address in self.accompanying)
+        return self.model_copy(update={"request": request, "accompanying": accompanying})
 
     @property
     def body_text(self) -> str | None:
@@ -286,11 +308,43 @@ class Session(Part):
 
 class Proof(Part):
     """A count on the server that grows by ``per_journey`` with each journey completed: a counter that
-    the meters of ``component`` read."""
+    the meters of ``component`` read, or a number that an ``address`` answers (its whole text, a place
+    in JSON, or what a regular expression finds), asked before load begins and after it has ended."""
 
-    component: Name
-    metric: Name
+    component: Name | None = None
+    metric: Name | None = None
+    address: str | None = Field(default=None, max_length=2_000)
+    json_path: str | None = Field(default=None, alias="json")
+    regex: str | None = None
     per_journey: float = Field(default=1.0, gt=0)
+
+    _regular = field_validator("regex")(_regex)
+    _place = field_validator("json_path")(_path)
+
+    @field_validator("address")
+    @classmethod
+    def _can_be_asked(cls, value: str | None) -> str | None:
+        if value is not None and not _is_address(value):
+            mend = "Write its path: '/counts/tickets'; on another host the whole address."
+            raise _fault("address", "{text} is not an address.", mend, text=repr(value))
+        return value
+
+    @model_validator(mode="after")
+    def _one_count(self) -> Proof:
+        metered = self.component is not None and self.metric is not None
+        if metered == (self.address is not None) or (self.component is None) != (self.metric is None):
+            mend = "Name a component and its counter, or an address that answers a number."
+            raise _fault("proof", "a proof needs either a counter or an address.", mend)
+        if (self.json_path is not None) + (self.regex is not None) > (self.address is not None):
+            raise _fault("proof", "a place in the answer belongs to an address.", "Keep one of json and regex.")
+        return self
+
+    @property
+    def subject(self) -> str:
+        """What is counted, in words."""
+        if self.address is not None:
+            return f"the count at {self.address}"
+        return f"{self.component} {(self.metric or '').removesuffix('_total')}"
 
 
 class Journey(Part):

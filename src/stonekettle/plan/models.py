@@ -158,4 +158,15 @@ class Plan(Part):
     @property
     def addresses(self) -> tuple[tuple[str, str], ...]:
         """Every address the run will talk to, with its path in the document."""
-        return tuple((f"system.{path}", where) for path, where in self.system.addresses)
+        elsewhere = (
+            (f"journeys[{i}].steps[{j}].request", host)
+            for i, journey in enumerate(self.journeys)
+            for j, step in enumerate(journey.steps)
+            for host in step.elsewhere
+        )
+        counts = (
+            (f"journeys[{i}].proof.address", journey.proof.address)
+            for i, journey in enumerate(self.journeys)
+            if journey.proof is not None and journey.proof.address and not journey.proof.address.startswith("/")
+        )
+        return (*((f"system.{path}", where) for path, where in self.system.addresses), *elsewhere, *counts)

@@ -43,14 +43,10 @@ def resolved(system: System, directory: Mapping[str, Sequence[str]], prefix: str
     problems: list[Problem] = []
 
     def lookup(path: str, address: str) -> list[str]:
-        parts = urlsplit(address)
-        if parts.scheme != PRACTICE:
-            return [address]
-        found = directory.get(parts.hostname or "", ())
+        found = in_practice(address, directory)
         if not found:
-            known = ", ".join(directory) or "none is running"
-            problems.append(Problem(path, f"{address} is not in the practice system.", f"Its components: {known}."))
-        return [base + parts.path for base in found]
+            problems.append(not_in_practice(path, address, directory))
+        return found
 
     base = lookup(f"{prefix}base_url", system.base_url)
     components = []
@@ -66,6 +62,19 @@ def resolved(system: System, directory: Mapping[str, Sequence[str]], prefix: str
     if problems:
         raise PlanError(problems)
     return system.model_copy(update={"base_url": base[0], "components": tuple(components)})
+
+
+def in_practice(address: str, directory: Mapping[str, Sequence[str]]) -> list[str]:
+    """The addresses behind ``practice://component/…``, one for each instance; any other as it is."""
+    parts = urlsplit(address)
+    if parts.scheme != PRACTICE:
+        return [address]
+    return [base + address.partition("://")[2][len(parts.netloc) :] for base in directory.get(parts.hostname or "", ())]
+
+
+def not_in_practice(path: str, address: str, directory: Iterable[str]) -> Problem:
+    known = ", ".join(directory) or "none is running"
+    return Problem(path, f"{address} is not in the practice system.", f"Its components: {known}.")
 
 
 def json_schema() -> dict[str, Any]:

@@ -65,6 +65,7 @@ class Portal:
         add("POST", "/portal/tickets", self._counted("POST /tickets", self._buy))
         add("GET", "/portal/tickets/{number}", self._counted("GET /tickets/new", self._ticket))
         add("POST", "/portal/tickets/{number}/activate", self._counted("POST /tickets/activate", self._activate))
+        add("GET", "/portal/activated", self._tell_activated)
         add("GET", "/static/{name}", self._file)
 
     def _counted(self, route: str, handler: Handler) -> Handler:
@@ -146,6 +147,10 @@ class Portal:
         self.activated += 1
         self._system.components["ledger"].activated = self.activated
         return _page(f"Ticket {number}", f"<p>Ticket {number} is active.</p>")
+
+    async def _tell_activated(self, request: web.Request) -> web.Response:
+        """How many tickets were activated: work done, as the server sees it."""
+        return web.json_response({"activated": self.activated})
 
     def _owned(self, request: web.Request) -> str:
         number = request.match_info["number"]

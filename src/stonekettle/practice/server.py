@@ -127,7 +127,6 @@ class PracticeServer:
         control = web.Application()
         control.router.add_get("/directory", self._tell_directory)
         control.router.add_get("/answered", self._tell_answered)
-        control.router.add_get("/activated", self._tell_activated)
         self.control_port = await self._listen(control, self.control_port)
 
     async def stop(self) -> None:
@@ -149,10 +148,6 @@ class PracticeServer:
         """How many requests were answered, by route, and in all: the count to check a run against."""
         answered = dict(self.system.answered)
         return web.json_response({"total": sum(answered.values()), "by_route": answered})
-
-    async def _tell_activated(self, request: web.Request) -> web.Response:
-        """How many tickets riders activated in the portal: work done, as the server sees it."""
-        return web.json_response({"activated": self.portal.activated})
 
 
 async def serve_forever(config: PracticeConfig, control_port: int) -> None:

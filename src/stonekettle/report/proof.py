@@ -8,8 +8,10 @@ from typing import Literal
 import numpy as np
 
 from stonekettle.core.run_data import RunData
+from stonekettle.meters.counts import source_of
 from stonekettle.meters.rates import increments
-from stonekettle.meters.samples import Readings
+from stonekettle.meters.samples import Readings, Source
+from stonekettle.plan.journey import Journey
 from stonekettle.plan.models import Plan
 from stonekettle.report import numbers
 from stonekettle.report.sentences import Evidence, Note
@@ -42,19 +44,19 @@ def compare(plan: Plan, run: RunData, readings: Readings) -> tuple[ProofResult, 
             continue
         step = last[journey.name]
         completed = int((run.completed[:, step] - run.errors[:, step]).sum())
-        metric = journey.proof.metric.removesuffix("_total")
-        items = [i for i in readings.by_component.get(journey.proof.component, ()) if i.source.metric == metric]
+        items = [item for item in readings.series if _counts(item.source, journey)]
         grown = float(np.sum([increments(item).sum() for item in items])) if items else None
-        found.append(
-            ProofResult(
-                journey.name,
-                f"{journey.proof.component} {metric}",
-                completed,
-                completed * journey.proof.per_journey,
-                grown,
-            )
-        )
+        expected = completed * journey.proof.per_journey
+        found.append(ProofResult(journey.name, journey.proof.subject, completed, expected, grown))
     return tuple(found)
+
+
+def _counts(source: Source, journey: Journey) -> bool:
+    """Whether this series is the count a journey names."""
+    proof = journey.proof
+    if proof is None or proof.metric is None:
+        return source == source_of(journey.name)
+    return source.component == proof.component and source.metric == proof.metric.removesuffix("_total")
 
 
 def note(result: ProofResult) -> Note:
@@ -64,7 +66,7 @@ def note(result: ProofResult) -> Note:
     kind = f"proof of {result.journey}"
     if result.counted is None:
         title = f"{result.journey}: the server's count was not read"
-        text = f"{completed} journeys were completed; no meter read {result.metric}."
+        text = f"{completed} journeys were completed; {result.metric} was not read."
         return Note(kind, "open", title, text, (), evidence)
     counted = numbers.users(result.counted)
     if result.verdict == "same":

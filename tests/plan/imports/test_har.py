@@ -209,3 +209,39 @@ def test_what_is_no_recording_is_refused(content: bytes, part: str) -> None:
 def test_names_that_repeat_are_numbered() -> None:
     read = har.read(recording(entry(0, "GET /", "a"), entry(1, "GET /", "b")))
     assert [step["name"] for step in read.document("x", "")["steps"]] == ["GET /", "GET / (2)"]
+
+
+def test_other_hosts_are_taken_where_they_are_wanted() -> None:
+    api, ads = "https://api.trams.example", "https://ads.example"
+    content = recording(
+        entry(0, "GET /", "<p>page</p>"),
+        entry(0.2, "GET /pixel.png", kind="image/png", host=ads),
+        entry(0.2, "GET /map.svg", kind="image/svg+xml", host=api),
+        entry(3, "GET /v1/stops?q=2", "[]", kind="application/json", host=api),
+        entry(4, "POST /v1/leave", status=302, host=api, location=f"{HOST}/bye"),
+        entry(4.1, "GET /bye", "<p>bye</p>"),
+    )
+    alone = har.read(content)
+    assert [step.document["request"] for step in alone.steps] == ["GET /", "GET /bye"]
+    assert alone.notes[0].startswith("Requests to other hosts are left out: api.trams.example (3), ads.example (1)")
+    both = har.read(content, ["api.trams.example"])
+    assert [step.document["request"] for step in both.steps] == [
+        "GET /",
+        f"GET {api}/v1/stops?q=2",
+        f"POST {api}/v1/leave",
+    ]
+    assert both.steps[0].document["accompanying"] == [f"{api}/map.svg"]
+    assert both.steps[2].document["redirects"]
+    assert both.notes == ("Requests to other hosts are left out: ads.example (1).",)
+    journey_document.from_document(both.document("Both", ""))
+
+
+def test_answers_are_kept_with_the_number_of_their_step() -> None:
+    found = har.read(recording(*PORTAL))
+    steps = found.document("Day ticket", "")["steps"]
+    assert [step["recorded"] for step in steps] == list(range(len(steps)))
+    assert len(found.answers) == len(steps)
+    # The answer a redirect led to is the one that a person saw.
+    assert (found.answers[1].status, found.answers[1].content_type) == (200, "text/html")
+    long = har.read(recording(entry(0, "GET /", "x" * 200_000)))
+    assert len(long.answers[0].body) == har.MAX_KEPT

@@ -38,8 +38,9 @@ export const queryClient = new QueryClient({
 })
 
 /** A form with a file as a body; the generated types know only JSON. */
-export function form(parts: Record<string, string | File>): never {
+export function form(parts: Record<string, string | File | string[]>): never {
   const data = new FormData()
-  for (const [key, value] of Object.entries(parts)) data.append(key, value)
+  for (const [key, value] of Object.entries(parts))
+    for (const part of Array.isArray(value) ? value : [value]) data.append(key, part)
   return data as never
 }

@@ -90,11 +90,13 @@ export interface JourneyFileUse {
   name: string
   system: string
   accept: string[]
+  hosts: string[]
 }
 
 export function useLookAtJourneyFile() {
   return useMutation({
-    mutationFn: (file: File) => body(api.POST('/api/journey-files/look', { body: form({ file }) })),
+    mutationFn: (given: { file: File; hosts: string[] }) =>
+      body(api.POST('/api/journey-files/look', { body: form(given) })),
   })
 }
 

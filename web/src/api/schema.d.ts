@@ -558,7 +558,8 @@ export interface paths {
         /**
          * Look At Journey File
          * @description What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
-         *     holds, and of a recording what should be kept anew each time. Nothing is kept.
+         *     holds, and of a recording what should be kept anew each time. ``hosts`` are wanted besides the main
+         *     one. Nothing is kept.
          */
         post: operations["stonekettle_server_journeys_api_look_at_journey_file"];
         delete?: never;
@@ -1448,7 +1449,8 @@ export interface components {
         };
         /**
          * FileLookup
-         * @description What a file holds. Of a recording, requests to ``host`` become steps, the others are left out.
+         * @description What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
+         *     hosts that were asked for; the rest is left out.
          */
         FileLookup: {
             /**
@@ -1561,6 +1563,21 @@ export interface components {
             archived: boolean;
         };
         /**
+         * Comparison
+         * @description How a received answer differs from the recorded one. ``facts`` says it in words (status, type,
+         *     size); ``cut`` tells that only the first lines are compared.
+         */
+        Comparison: {
+            /** Same */
+            same: boolean;
+            /** Facts */
+            facts: string[];
+            /** Rows */
+            rows: components["schemas"]["Row"][];
+            /** Cut */
+            cut: boolean;
+        };
+        /**
          * Exchange
          * @description A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
          *     secrets masked; ``hops`` are the redirects on the way.
@@ -1585,6 +1602,8 @@ export interface components {
             received_headers: string;
             /** Received Body */
             received_body: string;
+            /** Content Type */
+            content_type: string;
             /** Size */
             size: number;
             /** Hops */
@@ -1666,6 +1685,37 @@ export interface components {
             total: number;
         };
         /**
+         * Row
+         * @description Two lines side by side; None where one side has none. ``skipped`` equal lines stand between
+         *     this row and the one before.
+         */
+        Row: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "same" | "changed" | "only recorded" | "only received";
+            /** Recorded */
+            recorded: components["schemas"]["Span"][] | null;
+            /** Received */
+            received: components["schemas"]["Span"][] | null;
+            /**
+             * Skipped
+             * @default 0
+             */
+            skipped: number;
+        };
+        /**
+         * Span
+         * @description A piece of a line.
+         */
+        Span: {
+            /** Text */
+            text: string;
+            /** Differs */
+            differs: boolean;
+        };
+        /**
          * Spent
          * @description Seconds spent in a component, as the answer tells.
          */
@@ -1677,7 +1727,8 @@ export interface components {
         };
         /**
          * StepTrial
-         * @description How a step went; ``reason`` says in a sentence why it failed.
+         * @description How a step went; ``reason`` says in a sentence why it failed. ``comparison`` sets what a
+         *     recording holds beside it.
          */
         StepTrial: {
             /** Name */
@@ -1698,6 +1749,7 @@ export interface components {
              * @default []
              */
             kept: components["schemas"]["KeptValue"][];
+            comparison?: components["schemas"]["Comparison"] | null;
         };
         /** ExperimentLine */
         ExperimentLine: {
@@ -3011,6 +3063,11 @@ export interface operations {
                      * Format: binary
                      */
                     file: string;
+                    /**
+                     * Hosts
+                     * @default []
+                     */
+                    hosts?: string[];
                 };
             };
         };

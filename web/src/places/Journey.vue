@@ -12,6 +12,7 @@ import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
 import FeedsChoice from './journey/FeedsChoice.vue'
+import ProofForm from './journey/ProofForm.vue'
 import SessionForm from './journey/SessionForm.vue'
 import StepForm from './journey/StepForm.vue'
 import Trial from './journey/Trial.vue'
@@ -87,9 +88,6 @@ function remove(index: number) {
   doc.value?.steps?.splice(index, 1)
   open.value = null
   void commit()
-}
-function setProof(key: 'component' | 'metric' | 'per_journey', value: string | number | undefined) {
-  if (doc.value) doc.value.proof = { ...doc.value.proof, [key]: value }
 }
 async function copy() {
   const made = await duplicate.mutateAsync()
@@ -209,40 +207,12 @@ useShortcuts([
             @update:model-value="doc!.session = $event"
             @done="commit"
           />
-          <details>
-            <summary class="label cursor-pointer">
-              Proof of work done{{ doc.proof?.metric ? `: ${doc.proof.metric}` : '' }}
-            </summary>
-            <p class="mt-2 max-w-prose text-[13.5px] text-ink-2">
-              A counter on the server that should grow with each journey completed. After a run both
-              are compared.
-            </p>
-            <div class="mt-2 grid gap-3 sm:grid-cols-3">
-              <Field
-                label="Component"
-                mono
-                :model-value="doc.proof?.component"
-                :fault="faultBelow('proof')"
-                @update:model-value="setProof('component', $event)"
-                @done="commit"
-              />
-              <Field
-                label="Counter"
-                mono
-                :model-value="doc.proof?.metric"
-                @update:model-value="setProof('metric', $event)"
-                @done="commit"
-              />
-              <Field
-                label="Grows per journey by"
-                type="number"
-                placeholder="1"
-                :model-value="doc.proof?.per_journey"
-                @update:model-value="setProof('per_journey', $event)"
-                @done="commit"
-              />
-            </div>
-          </details>
+          <ProofForm
+            :model-value="doc.proof ?? {}"
+            :fault="faultBelow('proof')"
+            @update:model-value="doc!.proof = $event"
+            @done="commit"
+          />
           <section aria-label="Steps">
             <h2 class="mb-2">Steps</h2>
             <p v-if="!steps.length" class="mb-3 max-w-prose text-ink-2">

@@ -7,6 +7,7 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
+import { counted } from '@/ui/format'
 
 /** A journey from a browser's recording, an API's description or a list of addresses. */
 const router = useRouter()
@@ -24,6 +25,7 @@ const choices = computed(() => [
   { value: '', text: 'choose a system' },
   ...(systems.data.value ?? []).map((s) => ({ value: s.name, text: s.name })),
 ])
+const wanted = ref(new Set<string>())
 const others = computed(() => found.value?.hosts.filter((h) => h.name !== found.value?.host) ?? [])
 
 watch(
@@ -43,16 +45,33 @@ function toggle(one: string) {
   if (!next.delete(one)) next.add(one)
   accepted.value = next
 }
+async function take(host: string) {
+  const next = new Set(wanted.value)
+  if (!next.delete(host)) next.add(host)
+  wanted.value = next
+  await read()
+}
+async function read() {
+  if (!file.value) return
+  const given = { file: file.value, hosts: [...wanted.value] }
+  await look.mutateAsync(given).catch(() => null)
+}
 async function choose() {
   file.value = input.value?.files?.[0] ?? null
   create.reset()
   if (!file.value) return
   name.value = file.value.name.replace(/\.[^.]*$/, '').slice(0, 80)
-  await look.mutateAsync(file.value).catch(() => null)
+  wanted.value = new Set()
+  await read()
 }
 async function make() {
   if (!file.value) return
-  const use = { name: name.value, system: system.value, accept: [...accepted.value] }
+  const use = {
+    name: name.value,
+    system: system.value,
+    accept: [...accepted.value],
+    hosts: [...wanted.value],
+  }
   const made = await create.mutateAsync({ file: file.value, use }).catch(() => null)
   if (made) await router.push(`/journeys/${made.id}`)
 }
@@ -88,10 +107,28 @@ async function make() {
     <template v-else-if="found">
       <section class="space-y-1" aria-label="Steps">
         <h2>{{ found.steps.length }} steps{{ found.host && ` on ${found.host}` }}</h2>
-        <p v-if="others.length" class="text-[13.5px] break-words">
-          Left out: {{ others.map((h) => `${h.name} (${h.requests})`).join(', ') }}. Load goes to
-          your own system only.
-        </p>
+        <fieldset v-if="others.length" class="space-y-1 py-1" data-testid="hosts">
+          <legend class="text-[13.5px]">
+            Other hosts it went to. Left out unless you take them: load belongs on your own systems.
+          </legend>
+          <label
+            v-for="host in others"
+            :key="host.name"
+            class="flex items-baseline gap-2 text-[13.5px]"
+          >
+            <input
+              type="checkbox"
+              class="accent-copper"
+              :checked="wanted.has(host.name)"
+              :disabled="look.isPending.value"
+              @change="take(host.name)"
+            />
+            <span class="min-w-0 break-all"
+              >{{ host.name }}
+              <span class="label">{{ counted(host.requests, 'request') }}</span></span
+            >
+          </label>
+        </fieldset>
         <p
           v-for="note in found.notes.filter((n) => !n.startsWith('Requests to other'))"
           :key="note"

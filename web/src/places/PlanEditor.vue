@@ -8,6 +8,7 @@ import ProfilePlate from '@/plates/ProfilePlate.vue'
 import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
+import WaitsForm from './experiment/WaitsForm.vue'
 
 const props = defineProps<{ id?: number }>()
 const router = useRouter()
@@ -116,6 +117,7 @@ onBeforeRouteLeave(() => {
           <p>{{ check.data.value.question }}</p>
           <ProfilePlate class="mt-2" :profile="check.data.value.profile" />
         </section>
+        <WaitsForm v-if="source !== null" v-model="source" />
         <section>
           <h2>Objectives</h2>
           <ul>

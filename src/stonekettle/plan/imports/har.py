@@ -12,11 +12,11 @@ import binascii
 import json
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl, urljoin, urlsplit
 
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.quantities import format_duration
@@ -24,6 +24,7 @@ from stonekettle.plan.quantities import format_duration
 MAX_BYTES = 40_000_000
 MAX_ENTRIES = 5_000
 MIN_THINK_S = 0.3
+MAX_KEPT = 50_000
 _STATIC_TYPES = ("image/", "font/", "text/css", "audio/", "video/")
 _STATIC_ENDINGS = (
     ".css", ".js", ".mjs", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".webp", ".avif", ".woff", ".woff2",
@@ -55,15 +56,18 @@ class Entry:
     answer_headers: Mapping[str, str]
     answer: str
     answer_type: str
+    elsewhere: bool = False
 
     @property
     def host(self) -> str:
         return urlsplit(self.url).netloc
 
     @property
-    def path(self) -> str:
+    def address(self) -> str:
+        """Its path on the journey's own host; where it goes ``elsewhere``, the whole address."""
         parts = urlsplit(self.url)
-        return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+        path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+        return f"{parts.scheme}://{parts.netloc}{path}" if self.elsewhere else path
 
     @property
     def is_file(self) -> bool:
@@ -76,6 +80,15 @@ class Entry:
             or "javascript" in kind
             or urlsplit(self.url).path.lower().endswith(_STATIC_ENDINGS)
         )
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """An answer as a recording holds it; the body is cut to :data:`MAX_KEPT`."""
+
+    status: int
+    content_type: str
+    body: str
 
 
 @dataclass
@@ -91,7 +104,8 @@ class RecordedStep:
 
 @dataclass(frozen=True)
 class Recording:
-    """A recording's steps on ``host``, all hosts with their requests, and what was left out, in words."""
+    """A recording's steps on ``host`` and those of ``hosts`` (all there are, with their requests) that
+    were wanted too, and what was left out, in words."""
 
     host: str
     hosts: Mapping[str, int]
@@ -104,23 +118,31 @@ class Recording:
         made: dict[str, Any] = {"name": name, "system": system}
         if self.session:
             made["session"] = self.session
-        return {**made, "steps": [step.document for step in self.steps]}
+        return {**made, "steps": [{**step.document, "recorded": i} for i, step in enumerate(self.steps)]}
+
+    @property
+    def answers(self) -> tuple[Recorded, ...]:
+        """What was answered to each step, in the order of their numbers."""
+        return tuple(
+            Recorded(step.final.status, step.final.answer_type, step.final.answer[:MAX_KEPT]) for step in self.steps
+        )
 
 
-def read(content: bytes) -> Recording:
-    """A recording from the bytes of its file. Raises :class:`PlanError` where it is none."""
+def read(content: bytes, others: Collection[str] = ()) -> Recording:
+    """A recording from the bytes of its file: of its main host and the ``others`` named. Raises
+    :class:`PlanError` where it is none."""
     entries = _entries(content)
     hosts = Counter(entry.host for entry in entries)
     host = next((e.host for e in entries if "html" in e.answer_type), entries[0].host)
-    own = [entry for entry in entries if entry.host == host]
+    taken = [replace(e, elsewhere=e.host != host) for e in entries if e.host == host or e.host in others]
     notes = []
-    if len(hosts) > 1:
-        others = ", ".join(f"{name} ({count})" for name, count in hosts.most_common() if name != host)
-        notes.append(f"Requests to other hosts are left out: {others}.")
-    steps, dropped = _steps(own)
+    left = [f"{name} ({count})" for name, count in hosts.most_common() if name != host and name not in others]
+    if left:
+        notes.append(f"Requests to other hosts are left out: {', '.join(left)}.")
+    steps, dropped = _steps(taken)
     if dropped:
         notes.append(f"Files that were not there are left out: {', '.join(dropped)}.")
-    session = _session(own)
+    session = _session(entry for entry in taken if not entry.elsewhere)
     return Recording(host, dict(hosts), tuple(steps), session, tuple(notes))
 
 
@@ -202,13 +224,13 @@ def _steps(entries: Sequence[Entry]) -> tuple[list[RecordedStep], list[str]]:
             continue
         if entry.is_file:
             if entry.status >= 400:
-                dropped.append(entry.path)
+                dropped.append(entry.address)
             elif steps:
                 steps[-1].files.append(entry)
             continue
         where = entry.answer_headers.get("location") if entry.status in _REDIRECTS else None
-        follows = led_to is not None and entry.path == led_to and entry.method == "GET"
-        led_to = None if where is None else _relative(where)
+        follows = led_to is not None and entry.url == led_to and entry.method == "GET"
+        led_to = None if where is None else urljoin(entry.url, where).partition("#")[0]
         if follows and steps:
             steps[-1].final = entry
             steps[-1].document["redirects"] = True
@@ -232,7 +254,7 @@ def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter
     title = _TITLE.search(step.final.answer) if "html" in step.final.answer_type else None
     if title and not any(c.isdigit() for c in title[1]):
         step.document["checks"] = [{"contains": title[0]}]
-    paths = list(dict.fromkeys(file.path for file in step.files))
+    paths = list(dict.fromkeys(file.address for file in step.files))
     if paths:
         step.document["accompanying"] = paths
     if following is not None:
@@ -244,7 +266,7 @@ def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter
 
 def _step(entry: Entry) -> dict[str, Any]:
     path = urlsplit(entry.url).path or "/"
-    made: dict[str, Any] = {"name": f"{entry.method} {path}"[:70], "request": f"{entry.method} {entry.path}"}
+    made: dict[str, Any] = {"name": f"{entry.method} {path}"[:70], "request": f"{entry.method} {entry.address}"}
     headers = {
         name: value
         for name, value in entry.headers.items()
@@ -284,11 +306,6 @@ def _session(entries: Iterable[Entry]) -> dict[str, Any]:
             return {}
         return {"credentials": {"user": user, "password": password}} if user else {}
     return {}
-
-
-def _relative(where: str) -> str:
-    parts = urlsplit(where)
-    return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
 
 
 def _dig(value: Any, *keys: str) -> Any:

@@ -98,7 +98,8 @@ class ProposalLine(Schema):
 
 
 class FileLookup(Schema):
-    """What a file holds. Of a recording, requests to ``host`` become steps, the others are left out."""
+    """What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
+    hosts that were asked for; the rest is left out."""
 
     kind: Literal["recording", "description", "list"]
     host: str
@@ -109,11 +110,13 @@ class FileLookup(Schema):
 
 
 class JourneyFileUse(Schema):
-    """What becomes of a file: the journey's name, its system, the proposals accepted."""
+    """What becomes of a file: the journey's name, its system, the proposals accepted, and of a
+    recording the hosts taken besides its main one."""
 
     name: str = Field(min_length=1, max_length=80)
     system: str = ""
     accept: list[str]
+    hosts: list[str] = Field(default_factory=list)
 
 
 @router.get("/journeys", response=list[JourneyLine])
@@ -133,10 +136,15 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
 
 
 @router.post("/journey-files/look", response=FileLookup)
-def look_at_journey_file(request: HttpRequest, file: File[UploadedFile]) -> FileLookup:
+def look_at_journey_file(
+    request: HttpRequest,
+    file: File[UploadedFile],
+    hosts: Form[list[str]] = [],  # noqa: B006
+) -> FileLookup:
     """What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
-    holds, and of a recording what should be kept anew each time. Nothing is kept."""
-    found = files.read(file.read(), "Imported", "")
+    holds, and of a recording what should be kept anew each time. ``hosts`` are wanted besides the main
+    one. Nothing is kept."""
+    found = files.read(file.read(), "Imported", "", hosts)
     steps = found.document["steps"]
     return FileLookup(
         kind=found.kind,
@@ -169,9 +177,8 @@ def look_at_journey_file(request: HttpRequest, file: File[UploadedFile]) -> File
 def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
     """A journey from such a file; ``use`` is a JourneyFileUse as JSON."""
     wanted = json_part(JourneyFileUse, use)
-    found = files.read(file.read(), wanted.name, wanted.system)
-    document = found.accepted(set(wanted.accept))
-    return Status(201, JourneyCreated(id=rules.drafts.create(document, user_of(request)).pk))
+    found = files.read(file.read(), wanted.name, wanted.system, wanted.hosts)
+    return Status(201, JourneyCreated(id=rules.from_file(found, set(wanted.accept), user_of(request)).pk))
 
 
 @router.get("/journeys/{journey_id}", response=JourneyDetail)
@@ -200,7 +207,7 @@ def redo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
 
 @router.post("/journeys/{journey_id}/duplicate", response={201: JourneyCreated})
 def duplicate_journey(request: HttpRequest, journey_id: int) -> Status[JourneyCreated]:
-    return Status(201, JourneyCreated(id=rules.drafts.duplicate(_journey(journey_id), user_of(request)).pk))
+    return Status(201, JourneyCreated(id=rules.duplicate(_journey(journey_id), user_of(request)).pk))
 
 
 @router.post("/journeys/{journey_id}/archive", response=JourneyDetail)

@@ -37,3 +37,19 @@ class JourneyRevision(DraftRevision):
 
     def __str__(self) -> str:
         return f"{self.journey} r{self.number}"
+
+
+class RecordedAnswer(models.Model):
+    """What a recording holds as the answer to a step: found by the step's number in it."""
+
+    journey = models.ForeignKey(Journey, models.CASCADE, related_name="recorded")
+    number = models.PositiveIntegerField()
+    status = models.PositiveIntegerField()
+    content_type = models.CharField(max_length=200)
+    body = models.TextField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["journey", "number"], name="one_answer_per_number"),)
+
+    def __str__(self) -> str:
+        return f"{self.journey} answer {self.number}"

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from django.conf import settings
+from django.contrib.auth.models import User
+from django.db import transaction
 from django.utils import timezone
 
 from stonekettle.engine.local import practice_directory
@@ -13,12 +16,13 @@ from stonekettle.engine.targets import check_allowed
 from stonekettle.engine.trial import JourneyTrial, try_journey
 from stonekettle.plan import document, journey_document
 from stonekettle.plan.feed import columns_of
+from stonekettle.plan.imports.files import Imported
 from stonekettle.plan.journey import JourneyDraft
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import Feed, FeedFile
-from stonekettle.server.journeys.models import Journey, JourneyRevision
+from stonekettle.server.journeys.models import Journey, JourneyRevision, RecordedAnswer
 from stonekettle.server.systems import rules as systems
 
 NEW_NAME = "New journey"
@@ -53,6 +57,33 @@ def fed(draft: JourneyDraft) -> set[str]:
     return columns_of(feed for feed in brought if feed is not None)
 
 
+@transaction.atomic
+def from_file(found: Imported, accepted: set[str], author: User | None) -> Journey:
+    """A journey as a file gives it, with what was answered when it was recorded."""
+    journey = drafts.create(found.accepted(accepted), author)
+    RecordedAnswer.objects.bulk_create(
+        RecordedAnswer(
+            journey=journey,
+            number=number,
+            status=answer.status,
+            content_type=answer.content_type[:200],
+            body=answer.body.replace("\0", ""),
+        )
+        for number, answer in enumerate(found.answers)
+    )
+    return journey
+
+
+@transaction.atomic
+def duplicate(journey: Journey, author: User | None) -> Journey:
+    """A copy with what was recorded for it."""
+    copy = drafts.duplicate(journey, author)
+    for answer in journey.recorded.all():
+        answer.pk, answer.journey = None, copy
+        answer.save()
+    return copy
+
+
 def try_once(journey: Journey) -> JourneyTrial:
     """Walk the journey once as one user against its system, and remember how it went. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
@@ -83,8 +114,19 @@ def try_once(journey: Journey) -> JourneyTrial:
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
     for error in check_allowed(plan.addresses):
         raise PlanError([Problem(error.path, error.message, error.mend)])
-    trial = try_journey(compile_plan(plan), plan.system.base_url, 0)
+    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0))
     Journey.objects.filter(pk=journey.pk).update(
         tried_position=journey.position, tried_at=timezone.now(), trial_reason=trial.reason
     )
     return trial
+
+
+def _beside_recorded(journey: Journey, draft: JourneyDraft, trial: JourneyTrial) -> JourneyTrial:
+    """The trial with the recorded answers beside those received."""
+    numbers = {step.name: step.recorded for step in draft.steps}
+    answers = {answer.number: answer for answer in journey.recorded.all()}
+    steps = []
+    for step in trial.steps:
+        answer = answers.get(-1 if (number := numbers.get(step.name)) is None else number)
+        steps.append(step.beside((answer.status, answer.content_type, answer.body)) if answer else step)
+    return replace(trial, steps=tuple(steps))

@@ -10,6 +10,7 @@ import numpy as np
 from ninja import Schema
 
 from stonekettle.core.types import FloatArray
+from stonekettle.meters.counts import NOBODY
 from stonekettle.meters.exposition import unit_of
 from stonekettle.meters.figures import FigureKind, Pin, common_prefix, compute, kinds_for, readable
 from stonekettle.meters.rates import START_TIME
@@ -53,6 +54,8 @@ def of(run: Run | None) -> Shelf:
     helps = _helps(run)
     found = []
     for component, items in sorted(measured.readings.by_component.items()):
+        if component == NOBODY:
+            continue
         metrics = {item.source.metric for item in items if not item.source.metric.endswith(START_TIME)}
         prefix = common_prefix(metrics)
         for metric in sorted(metrics):

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import type { JourneyTrial } from '@/api/journeys'
 import { seconds } from '@/ui/format'
+import Comparison from './Comparison.vue'
 import { barOf, type Piece } from './waterfall'
 
 /** A trial, request by request: when, how long, what was sent and received, what was kept. */
@@ -128,6 +129,10 @@ function formatted(text: string): string {
             <span v-else class="text-brick">not found</span>
           </li>
         </ul>
+        <details v-if="step.comparison" class="mt-1" :open="!step.passed">
+          <summary class="label cursor-pointer">Beside what was recorded</summary>
+          <Comparison class="mt-1" :comparison="step.comparison" />
+        </details>
       </li>
     </ol>
   </section>

@@ -48,6 +48,7 @@ export interface StepDoc {
   time_limit?: string
   think?: { law?: string; mean: string; spread?: string } | string
   enabled?: boolean
+  recorded?: number
 }
 
 export interface SessionDoc {
@@ -58,6 +59,15 @@ export interface SessionDoc {
   credentials?: { bearer?: string; user?: string; password?: string }
 }
 
+export interface ProofDoc {
+  component?: string
+  metric?: string
+  address?: string
+  json?: string
+  regex?: string
+  per_journey?: number
+}
+
 export interface JourneyDoc {
   name: string
   system?: string
@@ -65,7 +75,7 @@ export interface JourneyDoc {
   feeds?: string[]
   session?: SessionDoc
   sample?: Record<string, string>
-  proof?: { component?: string; metric?: string; per_journey?: number }
+  proof?: ProofDoc
   steps?: StepDoc[]
 }
 
