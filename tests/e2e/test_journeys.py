@@ -131,8 +131,9 @@ def test_steps_are_pasted_copied_moved_disabled_and_brought_back(page: Page) -> 
     expect(page.get_by_test_id("saving")).to_contain_text("Not saved yet")
 
 
-def record(browser: Browser, gateway: str, har: Path) -> None:
-    """Buy and activate a day ticket in the riders' portal by hand, recorded by a real browser."""
+def record(browser: Browser, gateway: str, other: str, har: Path) -> None:
+    """Buy and activate a day ticket in the riders' portal by hand, recorded by a real browser; one
+    request goes to another host."""
     context = browser.new_context(record_har_path=har, record_har_content="embed")
     page = context.new_page()
     page.goto(f"{gateway}/portal/login")
@@ -144,14 +145,18 @@ def record(browser: Browser, gateway: str, har: Path) -> None:
     page.get_by_role("button", name="Buy").click()
     page.get_by_role("button", name="Activate").click()
     page.get_by_text("is active").wait_for()
+    page.evaluate("address => fetch(address, {mode: 'no-cors'})", f"{other}/metrics")
     context.close()
 
 
 def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium: Browser, tmp_path: Path) -> None:
     meters = page.request.get("/api/systems/1/meters").json()
-    gateway = next(f"http://{m['instance']}" for m in meters if m["component"] == "gateway" and m["instance"])
+    gateway, ledger = (
+        next(f"http://{m['instance']}" for m in meters if m["component"] == name and m["instance"])
+        for name in ("gateway", "ledger")
+    )
     har = tmp_path / "day ticket.har"
-    record(chromium, gateway, har)
+    record(chromium, gateway, ledger, har)
     page.get_by_role("link", name="Journeys", exact=True).click()
     page.get_by_role("button", name="From a file").click()
     broken = tmp_path / "broken.har"
@@ -164,6 +169,15 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     for number, words in enumerate(("form_token", "purchase_token", "T-0")):
         expect(proposals.nth(number)).to_contain_text(words)
         expect(proposals.nth(number).get_by_role("checkbox")).to_be_checked()
+
+    # Another host is left out, unless it is one's own too.
+    steps = page.get_by_role("region", name="Steps").get_by_role("listitem")
+    expect(steps).to_have_count(5)
+    other = page.get_by_test_id("hosts").get_by_label(ledger.removeprefix("http://"))
+    other.check()
+    expect(steps.last).to_contain_text(f"GET {ledger}/metrics")
+    other.uncheck()
+    expect(steps).to_have_count(5)
     page.get_by_label("Tried against").select_option("Quillport Tramways")
     page.get_by_role("button", name="Create the journey").click()
     expect(page.get_by_role("heading", name="day ticket")).to_be_visible()
@@ -179,3 +193,86 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     reason = attempt(page).get_by_role("alert")
     expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=30_000)
     expect(reason).to_contain_text("<title>Sign in</title>")
+
+    # What was recorded stands beside what came now, and their differences are marked.
+    beside = page.get_by_test_id("comparison")
+    expect(beside.locator("del").filter(has_text="Welcome").first).to_be_visible()
+    expect(beside.locator("ins").filter(has_text="wrong").first).to_be_visible()
+
+
+def test_rows_are_uploaded_checked_and_fed_to_a_journey(page: Page, tmp_path: Path) -> None:
+    page.get_by_role("link", name="Journeys", exact=True).click()
+    page.get_by_role("link", name="Feeds").click()
+    page.get_by_role("button", name="Upload a file").click()
+    file = tmp_path / "tram stops.csv"
+    file.write_bytes("Stop Name;Zone\nMühlentor;A\nHafenstraße;B\nJägerweg\nSchloß;C\n".encode("windows-1252"))
+    page.get_by_label("File with rows").set_input_files(file)
+    expect(page.get_by_label("Encoding")).to_have_value("windows-1252")
+    expect(page.get_by_label("Values are separated by")).to_have_value(";")
+    rows = page.get_by_role("region", name="Rows").locator("tbody tr")
+    expect(rows).to_have_count(4)
+    expect(rows.nth(0)).to_contain_text("Mühlentor")
+    expect(page.get_by_role("region", name="Ragged rows")).to_contain_text("line 4")
+    create = page.get_by_role("button", name="Create the feed")
+    expect(create).to_be_disabled()
+    page.get_by_label("Such rows").select_option("leave out")
+    stop = page.get_by_label("Stop Name")
+    stop.fill("the stop")
+    stop.press("Tab")
+    expect(page.get_by_role("alert")).to_contain_text("letters, digits and _ only")
+    stop.fill("stop")
+    stop.press("Tab")
+    page.get_by_label("First row").select_option("no")
+    expect(rows).to_have_count(5)
+    page.get_by_label("First row").select_option("yes")
+    page.get_by_label("Such rows").select_option("leave out")
+    create.click()
+    expect(page.get_by_role("heading", name="tram stops")).to_be_visible()
+    expect(page.get_by_role("heading", name="3 rows")).to_be_visible()
+
+    # A journey brings the feed along: its first row is what the trial sends.
+    page.get_by_role("link", name="Journeys", exact=True).click()
+    page.get_by_role("button", name="New journey").click()
+    fill(page, page.get_by_label("Name", exact=True), "Look up a stop")
+    page.get_by_label("Tried against").select_option("Quillport Tramways")
+    add_step(page, "Departures", "GET", "/departures?stop={{stop_name}}")
+    cautions = page.get_by_role("region", name="Cautions")
+    expect(cautions).to_contain_text("stop_name has no value yet")
+    page.get_by_label("Feeds: rows that make users differ").select_option("tram stops")
+    expect(page.get_by_role("list", name="Feeds of this journey")).to_contain_text("{{stop_name}}")
+    expect(cautions).to_have_count(0)
+    trial = attempt(page)
+    expect(trial).to_contain_text("The trial passed")
+    expect(trial).to_contain_text("/departures?stop=M%C3%BChlentor")
+
+
+def test_rows_are_made_from_a_seed_and_undone(page: Page) -> None:
+    page.goto(page.url.split("/experiments")[0] + "/journeys/feeds")
+    page.get_by_role("button", name="Make rows").click()
+    fill(page, page.get_by_label("Name", exact=True), "Made accounts")
+    fill(page, page.get_by_role("spinbutton", name="Rows"), "45")
+    expect(page.get_by_role("heading", name="45 rows")).to_be_visible()
+    page.get_by_role("button", name="Add a column").click()
+    column = page.locator("[data-column='column_3']")
+    column.get_by_label("Holds").select_option("number")
+    column.get_by_label("Distribution").select_option("normal")
+    fill(page, column.get_by_label("Standard deviation"), "0.5")
+    fill(page, column.get_by_label("Decimals"), "2")
+    rows = page.get_by_role("region", name="Rows").locator("tbody tr")
+    expect(rows.nth(0)).to_contain_text(re.compile(r"A-000001.*[45][0-9]\.[0-9]{2}"))
+    first = rows.nth(0).inner_text()
+    page.get_by_role("button", name="Later").click()
+    page.get_by_role("button", name="Later").click()
+    expect(rows).to_have_count(5)
+    deviation = column.get_by_label("Standard deviation")
+    deviation.fill("-1")
+    deviation.press("Tab")
+    expect(page.get_by_test_id("saving")).to_contain_text("Not saved yet")
+    expect(column.get_by_role("alert")).to_contain_text("Use a larger number")
+    fill(page, deviation, "0.5")
+    page.reload()
+    expect(rows.nth(0)).to_have_text(re.compile(re.escape(first.split("\t")[-1])))
+    page.get_by_role("button", name="Undo").click()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_test_id("saving")).to_contain_text("Saved")
+    expect(rows.nth(0)).not_to_contain_text(first.split("\t")[-1])
