@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import jsonschema
@@ -174,3 +175,34 @@ def test_tickets_activated_on_the_server_are_the_journeys_completed(
     assert proof["completed"] == proof["counted"] > 50
     assert found["totals"]["errors"] == 0
     assert any("the work was done" in note["title"] for note in found["notes"])
+
+
+def test_the_same_data_for_all_users_flatters_a_server_that_remembers(tmp_path: Path) -> None:
+    quick = yaml.safe_load((ROOT / "examples" / "quick.yaml").read_text())
+    step = {"name": "Trip search", "request": "GET /trips?from={{stop}}&to={{goal}}", "think": "exponential 300 ms"}
+    stops = [{"name": name, "sequence": {"prefix": f"{name} "}} for name in ("stop", "goal")]
+    variants: dict[str, dict[str, object]] = {
+        "same": {"journeys": [{"name": "Search", "steps": [step], "sample": {"stop": "Quay Gate", "goal": "Tannery"}}]},
+        "fed": {
+            "journeys": [{"name": "Search", "steps": [step]}],
+            "feeds": [{"name": "stops", "make": {"rows": 5_000, "columns": stops}}],
+        },
+    }
+    practice = tmp_path / "practice.yaml"
+    practice.write_text(yaml.safe_dump({"changes": {"planner": {"remembers": 200}}}))
+
+    def planner_busy(name: str) -> tuple[str, float]:
+        plan = {"name": name, "system": quick["system"], "load": [{"hold": {"users": 12, "for": "10 s"}}]}
+        (tmp_path / f"{name}.yaml").write_text(yaml.safe_dump({**plan, **variants[name]}))
+        done = kettle(
+            "run", tmp_path / f"{name}.yaml", "--out", tmp_path / name, "--practice", "--practice-config", practice
+        )
+        (level,) = json.loads((tmp_path / name / "result.json").read_text())["levels"]
+        return done.stdout, level["utilisation"]["planner.cpu"] / level["throughput"]
+
+    with ThreadPoolExecutor() as both:
+        (warned, remembered), (unwarned, worked) = both.map(planner_busy, variants)
+    assert "sends the same goal, stop: the server's caches would flatter the result" in warned
+    assert "flatter" not in unwarned
+    # What is remembered costs a fifth: with the same data for all, the planner looks that much better.
+    assert 4 < worked / remembered < 6

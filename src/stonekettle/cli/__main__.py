@@ -33,7 +33,7 @@ def main() -> int:
     schema = commands.add_parser("schema", help="print a JSON Schema")
     schema.add_argument("document", choices=["plan", "system", "result"])
     bench = commands.add_parser("bench", help="measure; figures are ratios within one run")
-    bench.add_argument("name", choices=["engine", "truth", "meters"])
+    bench.add_argument("name", choices=["engine", "truth", "meters", "feeds"])
     bench.add_argument("--json", type=Path, help="write the figures here too")
     bench.add_argument("--quick", action="store_true", help="fewer repetitions, for a first look")
     arguments = parser.parse_args()

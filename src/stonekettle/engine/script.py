@@ -90,7 +90,9 @@ class Script:
 
 
 def compile_plan(plan: Plan) -> Script:
-    """Compile a plan whose addresses are resolved."""
+    """Compile a plan whose addresses are resolved, the rows of its files at hand."""
+    for feed in plan.feeds:
+        _ = feed.rows  # read now: the load must not wait for it later
     journeys, number = [], 0
     for j, journey in enumerate(plan.journeys):
         requests = []

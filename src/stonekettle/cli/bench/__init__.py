@@ -28,6 +28,10 @@ def run(name: str, json_file: Path | None, *, quick: bool) -> int:
         from stonekettle.cli.bench import meters
 
         figures = meters.measure(quick=quick)
+    elif name == "feeds":
+        from stonekettle.cli.bench import feeds
+
+        figures = feeds.measure(quick=quick)
     else:
         from stonekettle.cli.bench import engine
 

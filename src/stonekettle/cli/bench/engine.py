@@ -73,8 +73,8 @@ def measure(*, quick: bool) -> list[Figure]:
         for users, target in ((50, 0.5), (500, 0.9), (2000, 0.9)):
             ratios, speeds = [], []
             for _ in range(rounds):
-                bare = _apart(_bare_loop, url, users, seconds)
-                full = _apart(_full_loop, url, users, seconds, 0.0)
+                bare = apart(_bare_loop, url, users, seconds)
+                full = apart(full_loop, url, users, seconds, 0.0)
                 ratios.append(full.per_cpu_second / bare.per_cpu_second)
                 speeds.append(full.per_cpu_second)
             ratio = float(np.median(ratios))
@@ -91,7 +91,7 @@ def measure(*, quick: bool) -> list[Figure]:
 
 
 def _thinkers(url: str, users: int, think_s: float, seconds: float) -> list[Figure]:
-    load = _apart(_full_loop, url, users, seconds, think_s)
+    load = apart(full_loop, url, users, seconds, think_s)
     cpu = load.cpu_s / load.wall_s
     name = f"{users} users thinking {think_s:.0f} s, own connections"
     return [
@@ -138,7 +138,7 @@ def _cores() -> list[int]:
     return sorted(os.sched_getaffinity(0))
 
 
-def _apart(work: Callable[..., Load], *arguments: object) -> Load:
+def apart(work: Callable[..., Load], *arguments: object) -> Load:
     """Run ``work`` in a fresh process on the first core."""
     context = multiprocessing.get_context("spawn")
     answers = context.SimpleQueue()
@@ -184,10 +184,12 @@ def _bare_loop(url: str, users: int, seconds: float) -> Load:
     return Load(requests, time.process_time() - cpu, time.perf_counter() - began)
 
 
-def _full_loop(url: str, users: int, seconds: float, think_s: float) -> Load:
-    """The engine with everything on: own connections, records, folding, compressed chunks."""
+def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = "") -> Load:
+    """The engine with everything on: own connections, records, folding, compressed chunks. With a
+    ``feed`` (CSV text with the columns rider and zone) each request sends its row."""
     raise_descriptor_limit(users)
     ramp = 0.0 if think_s == 0 else max(1.0, users / 1000)
+    page = "GET /?rider={{rider}}&zone={{zone}}" if feed else "GET /"
     plan = document.from_document(
         {
             "name": "bench",
@@ -195,9 +197,10 @@ def _full_loop(url: str, users: int, seconds: float, think_s: float) -> Load:
             "journeys": [
                 {
                     "name": "visit",
-                    "steps": [{"name": "page", "request": "GET /", "think": f"exponential {think_s * 1000:.0f} ms"}],
+                    "steps": [{"name": "page", "request": page, "think": f"exponential {think_s * 1000:.0f} ms"}],
                 }
             ],
+            "feeds": [{"name": "riders", "csv": feed}] if feed else [],
             "load": [{"hold": {"users": users, "for": f"{seconds + ramp:.0f} s"}}],
         }
     )
