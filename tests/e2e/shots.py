@@ -10,11 +10,13 @@ sys.path.insert(0, str(Path(__file__).parents[2]))
 
 from playwright.sync_api import Page
 
+from stonekettle.practice.portal import PASSWORD
 from tests.e2e.installation import ROOT, browser, installation, sign_in
-from tests.e2e.test_journeys import record
+from tests.e2e.test_journeys import attempt, fill, record
 
 FOLDER = ROOT / "docs" / "screenshots"
 LIVE_S = 100
+STOPS = "Stop;Zone;Riders a day\nMühlentor;A;1200\nHafenstraße;B;340\nJägerweg;C\nSchloß;A;210\n"
 
 
 def shoot(page: Page, name: str, *, whole: bool = False) -> None:
@@ -62,12 +64,34 @@ def main(data: Path, port: int) -> None:
         page.get_by_test_id("trial").wait_for()
         shoot(page, "journey", whole=True)
         meters = page.request.get(f"{installed.url}/api/systems/1/meters").json()
-        gateway = next(f"http://{m['instance']}" for m in meters if m["component"] == "gateway" and m["instance"])
-        record(chromium, gateway, data / "day ticket.har")
+        gateway, ledger = (
+            next(f"http://{m['instance']}" for m in meters if m["component"] == name and m["instance"])
+            for name in ("gateway", "ledger")
+        )
+        record(chromium, gateway, ledger, data / "day ticket.har")
         page.goto(f"{installed.url}/journeys/import")
         page.get_by_label("File to make a journey from").set_input_files(data / "day ticket.har")
         page.get_by_test_id("proposals").wait_for()
         shoot(page, "journey-import", whole=True)
+        page.get_by_label("Tried against").select_option("Quillport Tramways")
+        page.get_by_role("button", name="Create the journey").click()
+        form = page.locator("[data-step-form='POST /portal/login']")
+        form.locator("summary").first.click()
+        fields = form.get_by_label("Fields, a line each: name=value")
+        fill(page, fields, fields.input_value().replace(PASSWORD, "not-the-password"))
+        attempt(page).get_by_test_id("comparison").wait_for()
+        page.evaluate("window.scrollTo(0, 0)")
+        shoot(page, "trial-compared")
+        page.get_by_role("button", name="Archive").click()
+        page.goto(f"{installed.url}/journeys/feeds/1")
+        page.get_by_role("region", name="Rows").wait_for()
+        shoot(page, "feed", whole=True)
+        page.goto(f"{installed.url}/journeys/feeds/upload")
+        stops = data / "tram stops.csv"
+        stops.write_bytes(STOPS.encode("windows-1252"))
+        page.get_by_label("File with rows").set_input_files(stops)
+        page.get_by_role("region", name="Rows").wait_for()
+        shoot(page, "feed-upload", whole=True)
         for place in ("experiments", "runs", "systems", "journeys"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)

@@ -177,6 +177,30 @@ def test_a_plan_gets_the_rows_of_its_files(plan_text: Any) -> None:
     assert any("has one row: every user sends the same" in line for line in document.advice(plan))
 
 
+@pytest.mark.parametrize(
+    ("rows", "rules", "says"),
+    [
+        (1, {}, "has one row: every user sends the same"),
+        (4, {"take": "one per user"}, "has 4 rows for 10 users: several users share a row"),
+        (4, {"take": "one per user", "end": "retire"}, "has 4 rows for 10 users: users retire once it is used up"),
+        (900, {"end": "retire"}, "has 900 rows, and up to 1200 journeys may begin: users retire"),
+        (1200, {"end": "retire"}, None),
+        (4, {}, None),
+        (4, {"take": "at random", "end": "retire"}, None),
+        (10, {"take": "one per user"}, None),
+    ],
+)
+def test_too_few_rows_for_the_load_are_told(plan_text: Any, rows: int, rules: dict[str, str], says: str | None) -> None:
+    raw = plan_document(plan_text)
+    raw["journeys"] = [{"name": "v", "steps": [{"name": "s", "request": "GET /", "think": "500 ms"}]}]
+    raw["load"] = [{"hold": {"users": 10, "for": "60 s"}}]
+    raw["feeds"] = [{"name": "riders", "make": {"rows": rows, "columns": [SEQUENCE]}, **rules}]
+    raw["objectives"] = []
+    told = [line for line in document.advice(document.from_document(raw)) if "'riders'" in line]
+    assert len(told) == (says is not None)
+    assert says is None or says in told[0]
+
+
 def plan_document(plan_text: Any) -> dict[str, Any]:
     from stonekettle.plan.checking import parse
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
 from stonekettle.cli.run import PracticeProcess
@@ -15,8 +17,10 @@ from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
 from stonekettle.practice.portal import PASSWORD
 from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
+from tests.plan.imports.test_har import entry, recording
 from tests.server.conftest import QUICK
 
 pytestmark = pytest.mark.django_db
@@ -186,3 +190,69 @@ def test_credentials_do_not_stand_in_an_experiments_text(client: Client) -> None
     (problem,) = answer.json()["problems"]
     assert problem["path"] == "journeys[0].session"
     assert "readable in this text" in problem["message"]
+
+
+def imported(client: Client, content: bytes, **use: Any) -> Any:
+    told = json.dumps({"name": "Recorded", "system": "Quillport", "accept": [], **use})
+    answer = client.post("/api/journey-files", {"file": SimpleUploadedFile("visit.har", content), "use": told})
+    assert answer.status_code == 201, answer.content
+    return answer.json()["id"]
+
+
+@pytest.mark.usefixtures("quillport")
+def test_recorded_answers_stand_beside_received_ones_and_go_with_a_copy(journeys: Journeys, client: Client) -> None:
+    page = "<!doctype html><html><h1>Log in</h1></html>"
+    made = imported(client, recording(entry(0, "GET /portal/login", page), entry(2, "GET /nowhere", page)))
+    copy = journeys.post(f"/{made}/duplicate", 201)["id"]
+    for journey in (made, copy):
+        trial = journeys.post(f"/{journey}/trial")
+        assert "failed at step 'GET /nowhere'" in trial["reason"]
+        login, nowhere = (step["comparison"] for step in trial["steps"])
+        assert (login["same"], login["facts"]) == (False, [])
+        marked = [span["text"] for row in login["rows"] for span in row["recorded"] or () if span["differs"]]
+        assert "Log" in " ".join(marked)
+        assert nowhere["facts"][0] == "Status 200 was recorded, 404 received."
+    # The answer belongs to its step, whatever that is called and wherever it stands.
+    steps = journeys.get(made)["document"]["steps"]
+    journeys.save(made, steps=[{**steps[1], "name": "Lost", "expect_status": [404]}, {**steps[0], "name": "Door"}])
+    lost, door = journeys.post(f"/{made}/trial")["steps"]
+    assert lost["comparison"]["facts"]
+    assert not door["comparison"]["facts"]
+
+
+def test_other_hosts_of_a_recording_are_offered(journeys: Journeys, client: Client) -> None:
+    other = "http://api.trams.example"
+    content = recording(
+        entry(0, "GET /", "<p>page</p>"), entry(2, "GET /stops", "[]", kind="application/json", host=other)
+    )
+
+    def look(hosts: list[str]) -> Any:
+        file = SimpleUploadedFile("visit.har", content)
+        return client.post("/api/journey-files/look", {"file": file, "hosts": hosts}).json()
+
+    alone = look([])
+    assert [host["name"] for host in alone["hosts"]] == ["trams.example", "api.trams.example"]
+    assert len(alone["steps"]) == 1
+    assert look(["api.trams.example"])["steps"][1]["request"] == f"GET {other}/stops"
+    made = imported(client, content, hosts=["api.trams.example"])
+    assert journeys.get(made)["document"]["steps"][1]["request"] == f"GET {other}/stops"
+
+
+@pytest.mark.usefixtures("quillport")
+def test_a_host_that_may_not_be_loaded_is_refused_before_the_trial(journeys: Journeys) -> None:
+    step = {"name": "Ads", "request": "GET http://10.1.2.3/pixel"}
+    made = journeys.create(name="Ads", system="Quillport", steps=[step])
+    (problem,) = journeys.post(f"/{made}/trial", 422)["problems"]
+    assert "10.1.2.3" in problem["message"]
+    assert "not an allowed target" in problem["message"]
+
+
+@pytest.mark.usefixtures("quillport")
+def test_a_trial_sends_the_first_row_of_the_journeys_feeds(journeys: Journeys, client: Client) -> None:
+    feeds.drafts.create({"name": "Riders", "csv": "rider\nr-42\nr-43\n"}, None)
+    made = journeys.create(name="Sign in", system="Quillport", steps=[HOME, SIGN_IN], feeds=["Riders"])
+    trial = journeys.post(f"/{made}/trial")
+    assert "Welcome, rider r-42" in trial["steps"][1]["exchanges"][0]["received_body"]
+    journeys.save(made, feeds=["Nobody"], sample={"rider": "r-1"})
+    (problem,) = journeys.post(f"/{made}/trial", 422)["problems"]
+    assert "no feed named 'Nobody'" in problem["message"]

@@ -9,7 +9,7 @@ from stonekettle.core.levels import MIN_HOLD_S
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.plan import system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
-from stonekettle.plan.feed import columns_of
+from stonekettle.plan.feed import Feed, columns_of
 from stonekettle.plan.journey import BUILT_IN
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
@@ -92,6 +92,35 @@ def _found(path: str, kind: Kind, name: str, find: Find | None) -> Mapping[str, 
     return found
 
 
+def _scarcity(plan: Plan, feed: Feed) -> str | None:
+    """What too few rows in a feed would do to the run."""
+    rows, peak = len(feed), plan.profile.peak_users
+    if rows == 1:
+        return (
+            f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
+            "flatter the result. Give it more rows."
+        )
+    if feed.take == "one per user" and rows < peak:
+        then = "users retire once it is used up" if feed.end == "retire" else "several users share a row"
+        return f"The feed {feed.name!r} has {rows} rows for {peak:.0f} users: {then}."
+    if feed.take == "in order" and feed.end == "retire":
+        begun = _journeys_begun(plan)
+        if rows < max(peak, begun):
+            return (
+                f"The feed {feed.name!r} has {rows} rows, and up to {max(peak, begun):.0f} journeys may begin: "
+                "users retire once it is used up."
+            )
+    return None
+
+
+def _journeys_begun(plan: Plan) -> float:
+    """About so many journeys begin if responses take no time; 0 where users do not wait either."""
+    total = sum(journey.weight for journey in plan.journeys)
+    cycle = sum(j.weight / total * sum(plan.think_of(step).mean for step in j.active) for j in plan.journeys)
+    user_seconds = sum(level.users * level.duration_s for level in plan.profile.levels())
+    return user_seconds / cycle if cycle else 0.0
+
+
 def with_files(plan: Plan, text_of: Callable[[str], str | None]) -> Plan:
     """The plan with the rows of its feeds' files at hand: ``text_of`` tells the CSV text of a digest.
     Raises :class:`PlanError` where it does not know one."""
@@ -127,16 +156,7 @@ def advice(plan: Plan) -> tuple[str, ...]:
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
-    peak = plan.profile.peak_users
-    for feed in plan.feeds:
-        if len(feed) < peak and (feed.take == "one per user" or feed.end == "retire"):
-            then = "the others retire" if feed.end == "retire" else "several users share a row"
-            found.append(f"The feed {feed.name!r} has {len(feed)} rows for {peak:.0f} users: {then}.")
-        if len(feed) == 1:
-            found.append(
-                f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
-                "flatter the result. Give it more rows."
-            )
+    found += [line for feed in plan.feeds if (line := _scarcity(plan, feed))]
     for journey in plan.journeys:
         same = sorted(set(journey.sample) - columns_of(plan.feeds))
         if same:

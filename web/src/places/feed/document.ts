@@ -82,6 +82,7 @@ export function completed(doc: FeedDoc): void {
 
 /** What comes of so many rows for so many users; nothing if each may have one. */
 export function shortage(rows: number, users: number, take = 'in order', end = 'start over') {
-  if (!rows || rows >= users || (take !== 'one per user' && end !== 'retire')) return ''
-  return end === 'retire' ? 'the others retire' : 'several users share a row'
+  if (!rows || rows >= users || take === 'at random') return ''
+  if (end === 'retire') return 'users retire once it is used up'
+  return take === 'one per user' ? 'several users share a row' : ''
 }

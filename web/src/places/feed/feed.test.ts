@@ -48,7 +48,8 @@ describe('rows for users', () => {
     expect(shortage(10, 50)).toBe('')
     expect(shortage(50, 50, 'one per user')).toBe('')
     expect(shortage(10, 50, 'one per user')).toBe('several users share a row')
-    expect(shortage(10, 50, 'in order', 'retire')).toBe('the others retire')
+    expect(shortage(10, 50, 'in order', 'retire')).toBe('users retire once it is used up')
+    expect(shortage(10, 50, 'at random', 'retire')).toBe('')
   })
 })
 
