@@ -61,6 +61,10 @@ def test_from_nothing_to_strips_and_a_pinned_figure(page: Page, tmp_path: Path) 
     expect(box).to_contain_text("reports", timeout=30_000)
     expect(page.get_by_test_id("map").locator("[data-component=ledger]")).to_contain_text("1 of 1 instance")
     expect(page.get_by_test_id("map").locator("title")).to_have_text("gateway calls ledger")
+    page.get_by_text("Table of 2 components").click()
+    expect(page.get_by_test_id("components").locator("tbody tr").first).to_have_text(
+        re.compile("gateway.*1 of 1 instance.*reports.*ledger")
+    )
     expect(page.get_by_test_id("meter-summary")).to_have_text("2 of 2 sources report.")
 
     # The shelf says what to do while there is nothing on it.
@@ -101,6 +105,10 @@ def test_from_nothing_to_strips_and_a_pinned_figure(page: Page, tmp_path: Path) 
     assert time.monotonic() - began < 60
     page.goto(run)
     expect(pin).to_be_visible()
+    page.get_by_text("Table of 1 level").click()
+    levels = page.get_by_test_id("levels")
+    expect(levels.get_by_role("columnheader").last).to_have_text("ledger queries, per request")
+    expect(levels.get_by_role("cell").last).to_have_text(re.compile("[0-9.]+ per request"))
     add_a_file(page, tmp_path)
 
 

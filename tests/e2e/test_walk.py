@@ -132,6 +132,27 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     assert result["totals"]["requests"] > 2000
 
 
+def test_waits_are_overridden_beside_the_text(page: Page) -> None:
+    page.get_by_role("button", name="New experiment").click()
+    source, waits = page.get_by_test_id("source"), page.get_by_role("region", name="Waits")
+    whole = source.input_value()
+    waits.get_by_label("Think times of all journeys").select_option("factor")
+    factor = waits.get_by_label("Factor")
+    factor.fill("0")
+    factor.press("Tab")
+    expect(source).to_have_value(re.compile(r"^waits: \{factor: 0\}$", re.MULTILINE))
+    expect(waits).to_contain_text("users click without looking")
+    waits.get_by_label("Think times of all journeys").select_option("think")
+    waits.get_by_label("Law").select_option("uniform")
+    time_ = waits.get_by_label("From … to …")
+    time_.fill("1 s to 3 s")
+    time_.press("Tab")
+    expect(source).to_have_value(re.compile(r"^waits: \{think: uniform 1 s to 3 s\}$", re.MULTILINE))
+    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    waits.get_by_label("Think times of all journeys").select_option("own")
+    expect(source).to_have_value(whole)
+
+
 def test_a_completed_request_is_on_screen_within_two_seconds(page: Page) -> None:
     write_experiment(page, "Prompt", "hold: {users: 20, for: 30 s}")
     steal = Steal()

@@ -96,7 +96,7 @@ def _case(name: str, folder: Path) -> Case:
     real = truth.compute(config.load(practice), _mix(document.from_document(plan)), THINK_S)
     assert real.limiting == EXPECTED[name]
     step = max(2, round(real.users * 1.8 / 7))
-    plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "12 s"}}]
+    plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "20 s"}}]
     (folder / "plan.yaml").write_text(yaml.safe_dump(plan))
     return Case(real, folder)
 

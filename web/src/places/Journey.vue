@@ -5,9 +5,8 @@ import { useArchiveJourney, useDuplicateJourney, useTrial } from '@/api/journeys
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
-import DraftState from '@/ui/DraftState.vue'
+import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
-import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
@@ -23,7 +22,7 @@ import { pairsFrom, pairsText } from './journey/texts'
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const draft = useDocument(props.id)
-const { doc, journey, saving, faults, faultAt, faultBelow, commit, go } = draft
+const { doc, journey, saving, faultAt, faultBelow, commit } = draft
 const systems = useSystems()
 const trial = useTrial(props.id)
 const duplicate = useDuplicateJourney(props.id)
@@ -93,165 +92,143 @@ async function copy() {
   const made = await duplicate.mutateAsync()
   await router.push(`/journeys/${made.id}`)
 }
-useShortcuts([
-  { keys: 'T', says: 'Try the journey once', act: () => trial.mutate() },
-  { keys: 'U', says: 'Undo the last change', act: () => void go('undo') },
-  { keys: 'R', says: 'Redo it', act: () => void go('redo') },
-])
+useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate() }])
 </script>
 
 <template>
-  <Loading v-if="journey.isPending.value" what="the journey" />
-  <Problem v-else-if="journey.isError.value && !doc" :error="journey.error.value" />
-  <div v-else-if="doc && journey.data.value" class="space-y-5">
-    <h1 class="break-words">
-      {{ journey.data.value.name }} <span v-if="archived" class="label">archived</span>
-    </h1>
-    <div class="grid gap-8 lg:grid-cols-[2fr_1fr]">
-      <aside class="min-w-0 space-y-5 lg:order-2" aria-label="State and actions">
-        <DraftState
-          :saving="saving"
-          :faults="faults"
-          :error="draft.save.error.value"
-          :can-undo="journey.data.value.can_undo && !archived"
-          :can-redo="journey.data.value.can_redo && !archived"
-          @undo="go('undo')"
-          @redo="go('redo')"
-          @again="commit"
-        />
-        <section class="space-y-2 border-t border-rule pt-3" aria-label="Try it">
-          <h2>Trial</h2>
-          <p data-testid="passing">
-            <span v-if="journey.data.value.passed" class="text-moss">
-              ○ Passed as it is now, {{ when(journey.data.value.tried_at ?? '') }}
-            </span>
-            <span v-else-if="!journey.data.value.tried_at">Not tried yet.</span>
-            <span v-else-if="journey.data.value.trial_reason" class="break-words text-brick">
-              ✕ {{ journey.data.value.trial_reason }}
-            </span>
-            <span v-else>Changed since it last passed.</span>
-          </p>
-          <Action
-            kind="primary"
-            :busy="trial.isPending.value"
-            :disabled="saving !== 'saved'"
-            @click="trial.mutate()"
+  <DraftFrame what="the journey" :draft="draft">
+    <template v-if="doc && journey.data.value" #margin>
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Try it">
+        <h2>Trial</h2>
+        <p data-testid="passing">
+          <span v-if="journey.data.value.passed" class="text-moss">
+            ○ Passed as it is now, {{ when(journey.data.value.tried_at ?? '') }}
+          </span>
+          <span v-else-if="!journey.data.value.tried_at">Not tried yet.</span>
+          <span v-else-if="journey.data.value.trial_reason" class="break-words text-brick">
+            ✕ {{ journey.data.value.trial_reason }}
+          </span>
+          <span v-else>Changed since it last passed.</span>
+        </p>
+        <Action
+          kind="primary"
+          :busy="trial.isPending.value"
+          :disabled="saving !== 'saved'"
+          @click="trial.mutate()"
+        >
+          {{ trial.isPending.value ? 'Trying …' : 'Try it once' }}
+        </Action>
+        <p class="label">One user walks the journey once, now. No load.</p>
+        <Problem v-if="trial.isError.value" :error="trial.error.value" />
+      </section>
+      <section v-if="cautious" class="space-y-2 border-t border-rule pt-3" aria-label="Cautions">
+        <p v-if="journey.data.value.missing.length" class="text-[13.5px] break-words">
+          <code v-for="name in journey.data.value.missing" :key="name" class="figures mr-1">{{
+            name
+          }}</code>
+          has no value yet: keep it from an earlier answer, choose a feed with such a column, or
+          give a sample.
+        </p>
+        <p v-if="Object.keys(doc.sample ?? {}).length" class="text-[13.5px]">
+          Sample values are the same for every user. In an experiment, a feed with such columns
+          makes users differ; without one the server's caches would flatter the result.
+        </p>
+        <p v-if="steps.length && !hasThink" class="text-[13.5px]">
+          ◐ Some steps have no think time: such users click without looking.
+        </p>
+      </section>
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
+        <h2>Use</h2>
+        <p v-if="journey.data.value.experiments.length" class="break-words">
+          Part of
+          <template v-for="(e, i) in journey.data.value.experiments" :key="e.id">
+            <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
+              i < journey.data.value.experiments.length - 1 ? ', ' : '.'
+            }}
+          </template>
+        </p>
+        <p v-else class="text-[13.5px]">
+          An experiment names it:
+          <code class="figures break-all"
+            >- {journey: {{ journey.data.value.name }}, weight: 1}</code
           >
-            {{ trial.isPending.value ? 'Trying …' : 'Try it once' }}
+        </p>
+        <div class="flex flex-wrap gap-2">
+          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+            {{ archived ? 'Bring back' : 'Archive' }}
           </Action>
-          <p class="label">One user walks the journey once, now. No load.</p>
-          <Problem v-if="trial.isError.value" :error="trial.error.value" />
-        </section>
-        <section v-if="cautious" class="space-y-2 border-t border-rule pt-3" aria-label="Cautions">
-          <p v-if="journey.data.value.missing.length" class="text-[13.5px] break-words">
-            <code v-for="name in journey.data.value.missing" :key="name" class="figures mr-1">{{
-              name
-            }}</code>
-            has no value yet: keep it from an earlier answer, choose a feed with such a column, or
-            give a sample.
-          </p>
-          <p v-if="Object.keys(doc.sample ?? {}).length" class="text-[13.5px]">
-            Sample values are the same for every user. In an experiment, a feed with such columns
-            makes users differ; without one the server's caches would flatter the result.
-          </p>
-          <p v-if="steps.length && !hasThink" class="text-[13.5px]">
-            ◐ Some steps have no think time: such users click without looking.
-          </p>
-        </section>
-        <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
-          <h2>Use</h2>
-          <p v-if="journey.data.value.experiments.length" class="break-words">
-            Part of
-            <template v-for="(e, i) in journey.data.value.experiments" :key="e.id">
-              <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
-                i < journey.data.value.experiments.length - 1 ? ', ' : '.'
-              }}
-            </template>
-          </p>
-          <p v-else class="text-[13.5px]">
-            An experiment names it:
-            <code class="figures break-all"
-              >- {journey: {{ journey.data.value.name }}, weight: 1}</code
-            >
-          </p>
-          <div class="flex flex-wrap gap-2">
-            <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-            <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
-              {{ archived ? 'Bring back' : 'Archive' }}
-            </Action>
-          </div>
-          <p><a :href="`/api/journeys/${id}/journey.yaml`" download>journey.yaml</a></p>
-        </section>
-      </aside>
-
-      <div class="min-w-0 space-y-5">
-        <Trial v-if="trial.data.value" :trial="trial.data.value" @close="trial.reset()" />
-        <fieldset :disabled="archived" class="min-w-0 space-y-5">
-          <div class="grid gap-3 sm:grid-cols-2">
-            <Field v-model="doc.name" label="Name" :fault="faultAt('name')" @done="commit" />
-            <Choice v-model="doc.system" label="Tried against" :options="choices" @done="commit" />
-            <Field
-              label="Sample values, a line each: name=value"
-              mono
-              :lines="2"
-              :model-value="pairsText(doc.sample, '=')"
-              :fault="faultBelow('sample')"
-              @update:model-value="doc!.sample = pairsFrom(String($event ?? ''), '=')"
-              @done="commit"
-            />
-            <Field v-model="doc.notes" label="Notes" :lines="2" @done="commit" />
-            <FeedsChoice v-model="doc.feeds" @done="commit" />
-          </div>
-          <SessionForm
-            :model-value="doc.session ?? {}"
-            @update:model-value="doc!.session = $event"
+        </div>
+        <p><a :href="`/api/journeys/${id}/journey.yaml`" download>journey.yaml</a></p>
+      </section>
+    </template>
+    <template v-if="doc && journey.data.value">
+      <Trial v-if="trial.data.value" :trial="trial.data.value" @close="trial.reset()" />
+      <fieldset :disabled="archived" class="min-w-0 space-y-5">
+        <div class="grid gap-3 sm:grid-cols-2">
+          <Field v-model="doc.name" label="Name" :fault="faultAt('name')" @done="commit" />
+          <Choice v-model="doc.system" label="Tried against" :options="choices" @done="commit" />
+          <Field
+            label="Sample values, a line each: name=value"
+            mono
+            :lines="2"
+            :model-value="pairsText(doc.sample, '=')"
+            :fault="faultBelow('sample')"
+            @update:model-value="doc!.sample = pairsFrom(String($event ?? ''), '=')"
             @done="commit"
           />
-          <ProofForm
-            :model-value="doc.proof ?? {}"
-            :fault="faultBelow('proof')"
-            @update:model-value="doc!.proof = $event"
-            @done="commit"
+          <Field v-model="doc.notes" label="Notes" :lines="2" @done="commit" />
+          <FeedsChoice v-model="doc.feeds" @done="commit" />
+        </div>
+        <SessionForm
+          :model-value="doc.session ?? {}"
+          @update:model-value="doc!.session = $event"
+          @done="commit"
+        />
+        <ProofForm
+          :model-value="doc.proof ?? {}"
+          :fault="faultBelow('proof')"
+          @update:model-value="doc!.proof = $event"
+          @done="commit"
+        />
+        <section aria-label="Steps">
+          <h2 class="mb-2">Steps</h2>
+          <p v-if="!steps.length" class="mb-3 max-w-prose text-ink-2">
+            A step is one thing a person does: opening a page, sending a form. Add the first, or
+            paste a command line your browser copied.
+          </p>
+          <StepForm
+            v-for="(step, i) in steps"
+            :key="i"
+            :model-value="step"
+            :index="i"
+            :count="steps.length"
+            :open="open === i"
+            @update:model-value="steps[i] = $event"
+            @toggle="open = $event ? i : open === i ? null : open"
+            @remove="remove(i)"
+            @duplicate="copyStep(i)"
+            @move="move(i, $event)"
           />
-          <section aria-label="Steps">
-            <h2 class="mb-2">Steps</h2>
-            <p v-if="!steps.length" class="mb-3 max-w-prose text-ink-2">
-              A step is one thing a person does: opening a page, sending a form. Add the first, or
-              paste a command line your browser copied.
-            </p>
-            <StepForm
-              v-for="(step, i) in steps"
-              :key="i"
-              :model-value="step"
-              :index="i"
-              :count="steps.length"
-              :open="open === i"
-              @update:model-value="steps[i] = $event"
-              @toggle="open = $event ? i : open === i ? null : open"
-              @remove="remove(i)"
-              @duplicate="copyStep(i)"
-              @move="move(i, $event)"
-            />
-            <div class="mt-3 grid gap-3 sm:grid-cols-[auto_1fr_auto] sm:items-end">
-              <Action @click="add">Add a step</Action>
-              <div class="min-w-0">
-                <label for="paste" class="label block">…or paste a curl command line</label>
-                <input
-                  id="paste"
-                  v-model="pasted"
-                  class="field figures"
-                  placeholder="curl 'http://127.0.0.1:8000/tickets' -d 'zone=A'"
-                  @keydown.enter.prevent="paste"
-                />
-              </div>
-              <Action :disabled="!pasted.trim()" @click="paste">Make a step</Action>
+          <div class="mt-3 grid gap-3 sm:grid-cols-[auto_1fr_auto] sm:items-end">
+            <Action @click="add">Add a step</Action>
+            <div class="min-w-0">
+              <label for="paste" class="label block">…or paste a curl command line</label>
+              <input
+                id="paste"
+                v-model="pasted"
+                class="field figures"
+                placeholder="curl 'http://127.0.0.1:8000/tickets' -d 'zone=A'"
+                @keydown.enter.prevent="paste"
+              />
             </div>
-            <p v-if="pasteFault" class="mt-1 text-[13px] text-brick" role="alert">
-              ✕ {{ pasteFault }} Copy the request in your browser as a curl command.
-            </p>
-          </section>
-        </fieldset>
-      </div>
-    </div>
-  </div>
+            <Action :disabled="!pasted.trim()" @click="paste">Make a step</Action>
+          </div>
+          <p v-if="pasteFault" class="mt-1 text-[13px] text-brick" role="alert">
+            ✕ {{ pasteFault }} Copy the request in your browser as a curl command.
+          </p>
+        </section>
+      </fieldset>
+    </template>
+  </DraftFrame>
 </template>

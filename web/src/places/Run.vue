@@ -10,7 +10,7 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
-import { clock, rate, seconds, users, when } from '@/ui/format'
+import { clock, counted, rate, seconds, users, when } from '@/ui/format'
 import RunMeters from './run/RunMeters.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
@@ -227,11 +227,13 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         {{ seconds(shown.p95_s) }}.
       </p>
       <details v-if="levels.length && input" class="mt-3">
-        <summary class="label cursor-pointer">Table of {{ levels.length }} levels</summary>
+        <summary class="label cursor-pointer">
+          Table of {{ counted(levels.length, 'level') }}
+        </summary>
         <LevelTable
           class="mt-2"
           :levels="levels"
-          :resources="input.plate.resources"
+          :plate="input.plate"
           :selected="selected"
           @select="selected = $event"
         />

@@ -4,12 +4,10 @@ import { useRouter } from 'vue-router'
 import { useArchive, useDuplicate, useMeters } from '@/api/systems'
 import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
 import Action from '@/ui/Action.vue'
-import DraftState from '@/ui/DraftState.vue'
+import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
-import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { together } from '@/ui/meterState'
-import { useShortcuts } from '@/ui/shortcuts'
 import ComponentForm from './system/ComponentForm.vue'
 import PushToken from './system/PushToken.vue'
 import SystemHeader from './system/SystemHeader.vue'
@@ -18,7 +16,7 @@ import { useDocument } from './system/document'
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const document = useDocument(props.id)
-const { doc, system, saving, faults, faultAt, commit, go } = document
+const { doc, system, faultAt, commit } = document
 const meters = useMeters(() => props.id)
 const duplicate = useDuplicate(props.id)
 const archive = useArchive(props.id)
@@ -81,126 +79,103 @@ async function copy() {
   const made = await duplicate.mutateAsync()
   await router.push(`/systems/${made.id}`)
 }
-useShortcuts([
-  { keys: 'U', says: 'Undo the last change', act: () => void go('undo') },
-  { keys: 'R', says: 'Redo it', act: () => void go('redo') },
-])
 </script>
 
 <template>
-  <Loading v-if="system.isPending.value" what="the system" />
-  <Problem v-else-if="system.isError.value && !doc" :error="system.error.value" />
-  <div v-else-if="doc && system.data.value" class="space-y-5">
-    <SystemHeader :id="id" :name="system.data.value.name" :archived="archived" />
-    <div class="grid gap-8 lg:grid-cols-[2fr_1fr]">
-      <aside class="min-w-0 space-y-5 lg:order-2" aria-label="State and actions">
-        <DraftState
-          :saving="saving"
-          :faults="faults"
-          :error="document.save.error.value"
-          :can-undo="system.data.value.can_undo && !archived"
-          :can-redo="system.data.value.can_redo && !archived"
-          @undo="go('undo')"
-          @redo="go('redo')"
-          @again="commit"
+  <DraftFrame what="the system" :draft="document">
+    <template #head>
+      <SystemHeader :id="id" :name="system.data.value?.name ?? ''" :archived="archived" />
+    </template>
+    <template v-if="doc && system.data.value" #margin>
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Meters">
+        <h2>Meters</h2>
+        <p data-testid="meter-summary">{{ summary }}</p>
+        <p v-if="unmetered.length" class="text-[13.5px] break-words">
+          Without a meter: {{ unmetered.join(', ') }}.
+        </p>
+        <Problem v-if="meters.isError.value" :error="meters.error.value" />
+        <Action :busy="meters.isFetching.value" @click="meters.refetch()">Check now</Action>
+        <p v-if="meters.dataUpdatedAt.value" class="label">
+          Last asked at {{ new Date(meters.dataUpdatedAt.value).toLocaleTimeString() }}; asked again
+          every 5 s.
+        </p>
+      </section>
+      <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
+      <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
+        <h2>Use</h2>
+        <p v-if="system.data.value.experiments.length" class="break-words">
+          Measured by
+          <template v-for="(e, i) in system.data.value.experiments" :key="e.id">
+            <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
+              i < system.data.value.experiments.length - 1 ? ', ' : '.'
+            }}
+          </template>
+        </p>
+        <p v-else>No experiment measures it yet.</p>
+        <div class="flex flex-wrap gap-2">
+          <Action
+            kind="primary"
+            :disabled="archived"
+            @click="
+              router.push({ path: '/experiments/new', query: { system: system.data.value.name } })
+            "
+          >
+            New experiment
+          </Action>
+          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+            {{ archived ? 'Bring back' : 'Archive' }}
+          </Action>
+        </div>
+        <p><a :href="`/api/systems/${id}/system.yaml`" download>system.yaml</a></p>
+      </section>
+    </template>
+    <template v-if="doc && system.data.value">
+      <SystemMap
+        v-if="components.length"
+        :components="components.map((c) => ({ name: c.name, calls: c.calls ?? [] }))"
+        :states="states"
+        @choose="show"
+      />
+      <fieldset :disabled="archived" class="grid min-w-0 gap-3 sm:grid-cols-[1fr_1fr_6rem]">
+        <Field v-model="doc!.name" label="Name" :fault="faultAt('name')" @done="commit" />
+        <Field
+          v-model="doc!.base_url"
+          label="Base URL"
+          mono
+          placeholder="http://127.0.0.1:8080"
+          hint="Where its users reach it"
+          :fault="faultAt('base_url')"
+          @done="commit"
         />
-        <section class="space-y-2 border-t border-rule pt-3" aria-label="Meters">
-          <h2>Meters</h2>
-          <p data-testid="meter-summary">{{ summary }}</p>
-          <p v-if="unmetered.length" class="text-[13.5px] break-words">
-            Without a meter: {{ unmetered.join(', ') }}.
-          </p>
-          <Problem v-if="meters.isError.value" :error="meters.error.value" />
-          <Action :busy="meters.isFetching.value" @click="meters.refetch()">Check now</Action>
-          <p v-if="meters.dataUpdatedAt.value" class="label">
-            Last asked at {{ new Date(meters.dataUpdatedAt.value).toLocaleTimeString() }}; asked
-            again every 5 s.
-          </p>
-        </section>
-        <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
-        <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
-          <h2>Use</h2>
-          <p v-if="system.data.value.experiments.length" class="break-words">
-            Measured by
-            <template v-for="(e, i) in system.data.value.experiments" :key="e.id">
-              <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
-                i < system.data.value.experiments.length - 1 ? ', ' : '.'
-              }}
-            </template>
-          </p>
-          <p v-else>No experiment measures it yet.</p>
-          <div class="flex flex-wrap gap-2">
-            <Action
-              kind="primary"
-              :disabled="archived"
-              @click="
-                router.push({ path: '/experiments/new', query: { system: system.data.value.name } })
-              "
-            >
-              New experiment
-            </Action>
-            <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-            <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
-              {{ archived ? 'Bring back' : 'Archive' }}
-            </Action>
-          </div>
-          <p><a :href="`/api/systems/${id}/system.yaml`" download>system.yaml</a></p>
-        </section>
-      </aside>
-
-      <div class="min-w-0 space-y-5">
-        <SystemMap
-          v-if="components.length"
-          :components="components.map((c) => ({ name: c.name, calls: c.calls ?? [] }))"
-          :states="states"
-          @choose="show"
+        <Field
+          v-model="doc!.currency"
+          label="Currency"
+          placeholder="EUR"
+          :fault="faultAt('currency')"
+          @done="commit"
         />
-        <fieldset :disabled="archived" class="grid min-w-0 gap-3 sm:grid-cols-[1fr_1fr_6rem]">
-          <Field v-model="doc!.name" label="Name" :fault="faultAt('name')" @done="commit" />
-          <Field
-            v-model="doc!.base_url"
-            label="Base URL"
-            mono
-            placeholder="http://127.0.0.1:8080"
-            hint="Where its users reach it"
-            :fault="faultAt('base_url')"
-            @done="commit"
-          />
-          <Field
-            v-model="doc!.currency"
-            label="Currency"
-            placeholder="EUR"
-            :fault="faultAt('currency')"
-            @done="commit"
-          />
-          <Field
-            v-model="doc!.notes"
-            class="sm:col-span-3"
-            label="Notes"
-            :lines="2"
-            @done="commit"
-          />
-        </fieldset>
-        <section aria-label="Components">
-          <h2 class="mb-2">Components</h2>
-          <p v-if="!components.length" class="mb-3 max-w-prose text-ink-2">
-            A component is a part that can be scaled and metered on its own: a web server, a
-            database, a cache. Add the one your users reach first.
-          </p>
-          <ComponentForm
-            v-for="(component, i) in components"
-            :key="i"
-            :model-value="component"
-            :index="i"
-            :checks="checks"
-            :open="open === i"
-            @update:model-value="components[i] = $event"
-            @toggle="open = $event ? i : open === i ? null : open"
-            @remove="removeComponent(i)"
-          />
-          <Action class="mt-3" :disabled="archived" @click="addComponent">Add a component</Action>
-        </section>
-      </div>
-    </div>
-  </div>
+        <Field v-model="doc!.notes" class="sm:col-span-3" label="Notes" :lines="2" @done="commit" />
+      </fieldset>
+      <section aria-label="Components">
+        <h2 class="mb-2">Components</h2>
+        <p v-if="!components.length" class="mb-3 max-w-prose text-ink-2">
+          A component is a part that can be scaled and metered on its own: a web server, a database,
+          a cache. Add the one your users reach first.
+        </p>
+        <ComponentForm
+          v-for="(component, i) in components"
+          :key="i"
+          :model-value="component"
+          :index="i"
+          :checks="checks"
+          :open="open === i"
+          @update:model-value="components[i] = $event"
+          @toggle="open = $event ? i : open === i ? null : open"
+          @remove="removeComponent(i)"
+        />
+        <Action class="mt-3" :disabled="archived" @click="addComponent">Add a component</Action>
+      </section>
+    </template>
+  </DraftFrame>
 </template>

@@ -1,9 +1,15 @@
 <script setup lang="ts">
 import { percent, rate, seconds, users } from '@/ui/format'
+import { meanIn, pinFigures, type PinRow } from './pinRows'
 import { resourceName, type LevelPoint, type Plate } from './runPlate'
 
-defineProps<{ levels: LevelPoint[]; resources: Plate['resources']; selected: number | null }>()
+/** What the plate draws, level by level in figures: clients, resources, pins. */
+const props = defineProps<{ levels: LevelPoint[]; plate: Plate; selected: number | null }>()
 defineEmits<{ select: [number: number] }>()
+
+function pinned(pin: PinRow, level: LevelPoint): string {
+  return pinFigures(pin, (values) => meanIn(values, level, props)).join(', ')
+}
 </script>
 
 <template>
@@ -18,7 +24,8 @@ defineEmits<{ select: [number: number] }>()
           <th>p95</th>
           <th>p99</th>
           <th>Errors</th>
-          <th v-for="r in resources" :key="r.key">{{ resourceName(r) }}</th>
+          <th v-for="r in plate.resources" :key="r.key">{{ resourceName(r) }}</th>
+          <th v-for="pin in plate.pins" :key="pin.title">{{ pin.title }}</th>
         </tr>
       </thead>
       <tbody class="figures">
@@ -37,7 +44,8 @@ defineEmits<{ select: [number: number] }>()
           <td class="whitespace-nowrap">{{ seconds(level.p95_s) }}</td>
           <td class="whitespace-nowrap">{{ seconds(level.p99_s) }}</td>
           <td>{{ percent(level.completions ? level.errors / level.completions : 0) }}</td>
-          <td v-for="r in resources" :key="r.key">{{ percent(level.utilisation[r.key]) }}</td>
+          <td v-for="r in plate.resources" :key="r.key">{{ percent(level.utilisation[r.key]) }}</td>
+          <td v-for="pin in plate.pins" :key="pin.title">{{ pinned(pin, level) }}</td>
         </tr>
       </tbody>
     </table>

@@ -81,5 +81,26 @@ const map = computed(() => drawMap(props.components))
         </foreignObject>
       </g>
     </svg>
+    <details class="mt-1">
+      <summary class="label cursor-pointer">Table of {{ components.length }} components</summary>
+      <table class="mt-2" data-testid="components">
+        <thead>
+          <tr>
+            <th>Component</th>
+            <th>Instances</th>
+            <th>Meters</th>
+            <th>Calls</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="component in components" :key="component.name">
+            <td>{{ component.name }}</td>
+            <td>{{ states.get(component.name)?.instances }}</td>
+            <td>{{ stateOf(states.get(component.name)?.state).word }}</td>
+            <td>{{ component.calls.join(', ') || '–' }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </details>
   </div>
 </template>

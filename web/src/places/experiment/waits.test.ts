@@ -24,6 +24,7 @@ describe('the override of think times', () => {
     const before = `waits:\n  think: 2 s\n${PLAN}`
     expect(withWaits(before, { factor: 0 })).toBe(`waits: {factor: 0}\n${PLAN}`)
     expect(withWaits(before, {})).toBe(PLAN)
+    expect(withWaits(withWaits(PLAN, { factor: 2 }), {})).toBe(PLAN)
     expect(withWaits(PLAN, {})).toBe(PLAN)
   })
 

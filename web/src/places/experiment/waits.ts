@@ -28,8 +28,9 @@ export function withWaits(source: string, waits: Waits): string {
       : waits.think
         ? `waits: {think: ${waits.think}}\n`
         : ''
-  if (BLOCK.test(source)) return source.replace(BLOCK, () => line)
-  if (!line) return source
+  if (BLOCK.test(source) && line) return source.replace(BLOCK, () => line)
+  // The blank line after it goes with it, as it came.
+  if (!line) return source.replace(new RegExp(`${BLOCK.source}\\n?`, 'm'), '')
   const load = /^load:/m.exec(source)
   if (load) return source.slice(0, load.index) + line + '\n' + source.slice(load.index)
   return source.replace(/\n*$/, '\n') + line

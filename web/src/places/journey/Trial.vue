@@ -22,6 +22,15 @@ const phases = computed(() => {
   return Object.keys(looks).filter((phase) => seen.includes(phase as Piece['phase']))
 })
 
+const origin = computed(() => {
+  const first = props.trial.steps.flatMap((s) => s.exchanges)[0]
+  return first ? new URL(first.url).origin : ''
+})
+/** The path; of another host than the first request's the whole address. */
+function short(url: string): string {
+  return url.startsWith(`${origin.value}/`) ? url.slice(origin.value.length) : url
+}
+
 function formatted(text: string): string {
   try {
     return JSON.stringify(JSON.parse(text), null, 2)
@@ -72,7 +81,7 @@ function formatted(text: string): string {
                 <span class="label" aria-hidden="true">▸ </span>
                 <code class="figures text-[12.5px]"
                   >{{ exchange.method }} {{ exchange.status || '–' }}
-                  {{ exchange.url.replace(/^https?:\/\/[^/]+/, '') }}</code
+                  {{ short(exchange.url) }}</code
                 >
               </span>
               <span class="relative h-3.5 border-b border-rule" aria-hidden="true">
