@@ -8,10 +8,10 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[2]))
 
-from playwright.sync_api import Page
+from playwright.sync_api import Browser, Page, expect
 
 from stonekettle.practice.portal import PASSWORD
-from tests.e2e.installation import ROOT, browser, installation, sign_in
+from tests.e2e.installation import ROOT, Installation, browser, installation, sign_in
 from tests.e2e.test_journeys import attempt, fill, record
 
 FOLDER = ROOT / "docs" / "screenshots"
@@ -26,72 +26,84 @@ def shoot(page: Page, name: str, *, whole: bool = False) -> None:
     print(f"{name}.png", flush=True)
 
 
+def shoot_run(page: Page, installed: Installation) -> None:
+    """The demo's run, live and finished, and what it leaves on its system's pages."""
+    page.get_by_role("link", name="Harbour festival").click()
+    shoot(page, "experiment")
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_url("**/runs/*")
+    time.sleep(LIVE_S)
+    page.screenshot(path=FOLDER / "run-live.png")
+    run = page.url
+    # Drawing it live costs a small machine more than the load does.
+    page.goto(f"{installed.url}/systems")
+    expect(page.get_by_test_id("run-chip")).to_have_count(0, timeout=400_000)
+    page.goto(f"{installed.url}/systems/1/metrics")
+    for metric in ("ledger quillport_queries", "ledger quillport_disk_latency_seconds"):
+        page.locator(f"[data-metric='{metric}']").get_by_role("button").click()
+    page.get_by_label("Search by component, name or meaning").fill("ledger")
+    page.evaluate("window.scrollTo(0, 0)")
+    shoot(page, "metric-shelf")
+    page.goto(f"{installed.url}/systems/1")
+    page.get_by_text("8 of 8 sources report").wait_for()
+    page.get_by_test_id("map").locator("[data-component=ledger]").click()
+    shoot(page, "system", whole=True)
+    page.goto(run)
+    page.get_by_test_id("notes").wait_for()
+    shoot(page, "run-over-time", whole=True)
+    page.keyboard.press("l")
+    page.locator("[data-note=saturation]").hover()
+    shoot(page, "run-against-load", whole=True)
+    page.mouse.move(5, 5)
+    page.get_by_role("button", name="Dark").click()
+    shoot(page, "run-dark", whole=True)
+    page.get_by_role("button", name="Light").click()
+
+
+def shoot_documents(page: Page, installed: Installation, chromium: Browser, data: Path) -> None:
+    """Journeys and feeds, written and from files."""
+    page.goto(f"{installed.url}/journeys/1")
+    page.get_by_role("button", name="Try it once").click()
+    page.get_by_test_id("trial").wait_for()
+    shoot(page, "journey", whole=True)
+    meters = page.request.get(f"{installed.url}/api/systems/1/meters").json()
+    gateway, ledger = (
+        next(f"http://{m['instance']}" for m in meters if m["component"] == name and m["instance"])
+        for name in ("gateway", "ledger")
+    )
+    record(chromium, gateway, ledger, data / "day ticket.har")
+    page.goto(f"{installed.url}/journeys/import")
+    page.get_by_label("File to make a journey from").set_input_files(data / "day ticket.har")
+    page.get_by_test_id("proposals").wait_for()
+    shoot(page, "journey-import", whole=True)
+    page.get_by_label("Tried against").select_option("Quillport Tramways")
+    page.get_by_role("button", name="Create the journey").click()
+    form = page.locator("[data-step-form='POST /portal/login']")
+    form.locator("summary").first.click()
+    fields = form.get_by_label("Fields, a line each: name=value")
+    fill(page, fields, fields.input_value().replace(PASSWORD, "not-the-password"))
+    attempt(page).locator("[data-step='POST /portal/login']").get_by_test_id("comparison").wait_for()
+    page.evaluate("window.scrollTo(0, 0)")
+    shoot(page, "trial-compared")
+    page.get_by_role("button", name="Archive").click()
+    page.goto(f"{installed.url}/journeys/feeds/1")
+    page.get_by_role("region", name="Rows", exact=True).wait_for()
+    shoot(page, "feed", whole=True)
+    page.goto(f"{installed.url}/journeys/feeds/upload")
+    stops = data / "tram stops.csv"
+    stops.write_bytes(STOPS.encode("windows-1252"))
+    page.get_by_label("File with rows").set_input_files(stops)
+    page.get_by_role("region", name="Rows", exact=True).wait_for()
+    shoot(page, "feed-upload", whole=True)
+
+
 def main(data: Path, port: int) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     with installation(data, port) as installed, browser() as chromium:
         page = chromium.new_page(viewport={"width": 1280, "height": 800})
         sign_in(page, installed)
-        page.get_by_role("link", name="Harbour festival").click()
-        shoot(page, "experiment")
-        page.get_by_role("button", name="Start run").click()
-        page.wait_for_url("**/runs/*")
-        time.sleep(LIVE_S)
-        page.screenshot(path=FOLDER / "run-live.png")
-        page.get_by_test_id("notes").wait_for(timeout=400_000)
-        run = page.url
-        page.goto(f"{installed.url}/systems/1/metrics")
-        for metric in ("ledger quillport_queries", "ledger quillport_disk_latency_seconds"):
-            page.locator(f"[data-metric='{metric}']").get_by_role("button").click()
-        page.get_by_label("Search by component, name or meaning").fill("ledger")
-        page.evaluate("window.scrollTo(0, 0)")
-        shoot(page, "metric-shelf")
-        page.goto(f"{installed.url}/systems/1")
-        page.get_by_text("8 of 8 sources report").wait_for()
-        page.get_by_test_id("map").locator("[data-component=ledger]").click()
-        shoot(page, "system", whole=True)
-        page.goto(run)
-        page.get_by_test_id("notes").wait_for()
-        shoot(page, "run-over-time", whole=True)
-        page.keyboard.press("l")
-        page.locator("[data-note=saturation]").hover()
-        shoot(page, "run-against-load", whole=True)
-        page.mouse.move(5, 5)
-        page.get_by_role("button", name="Dark").click()
-        shoot(page, "run-dark", whole=True)
-        page.get_by_role("button", name="Light").click()
-        page.goto(f"{installed.url}/journeys/1")
-        page.get_by_role("button", name="Try it once").click()
-        page.get_by_test_id("trial").wait_for()
-        shoot(page, "journey", whole=True)
-        meters = page.request.get(f"{installed.url}/api/systems/1/meters").json()
-        gateway, ledger = (
-            next(f"http://{m['instance']}" for m in meters if m["component"] == name and m["instance"])
-            for name in ("gateway", "ledger")
-        )
-        record(chromium, gateway, ledger, data / "day ticket.har")
-        page.goto(f"{installed.url}/journeys/import")
-        page.get_by_label("File to make a journey from").set_input_files(data / "day ticket.har")
-        page.get_by_test_id("proposals").wait_for()
-        shoot(page, "journey-import", whole=True)
-        page.get_by_label("Tried against").select_option("Quillport Tramways")
-        page.get_by_role("button", name="Create the journey").click()
-        form = page.locator("[data-step-form='POST /portal/login']")
-        form.locator("summary").first.click()
-        fields = form.get_by_label("Fields, a line each: name=value")
-        fill(page, fields, fields.input_value().replace(PASSWORD, "not-the-password"))
-        attempt(page).get_by_test_id("comparison").wait_for()
-        page.evaluate("window.scrollTo(0, 0)")
-        shoot(page, "trial-compared")
-        page.get_by_role("button", name="Archive").click()
-        page.goto(f"{installed.url}/journeys/feeds/1")
-        page.get_by_role("region", name="Rows").wait_for()
-        shoot(page, "feed", whole=True)
-        page.goto(f"{installed.url}/journeys/feeds/upload")
-        stops = data / "tram stops.csv"
-        stops.write_bytes(STOPS.encode("windows-1252"))
-        page.get_by_label("File with rows").set_input_files(stops)
-        page.get_by_role("region", name="Rows").wait_for()
-        shoot(page, "feed-upload", whole=True)
+        shoot_run(page, installed)
+        shoot_documents(page, installed, chromium, data)
         for place in ("experiments", "runs", "systems", "journeys"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)
