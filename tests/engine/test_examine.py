@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 from stonekettle.engine.examine import Examiner, Response
-from stonekettle.plan.journey import Step
 from stonekettle.plan.response_text import form_fields
+from stonekettle.plan.step import Step
 
 PAGE = """<form><input type="hidden" name="form_token" value="a&amp;b=="><input name=zone value='A'>
 <textarea name="note">two

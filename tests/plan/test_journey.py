@@ -10,9 +10,9 @@ import yaml
 from pydantic import ValidationError
 
 from stonekettle.plan import document, json_path
-from stonekettle.plan.journey import Step
 from stonekettle.plan.json_path import MISSING
 from stonekettle.plan.problems import PlanError
+from stonekettle.plan.step import Step
 
 
 def step(**fields: Any) -> Step:

@@ -13,9 +13,9 @@ from functools import cached_property
 from typing import Any
 
 from stonekettle.plan import json_path
-from stonekettle.plan.journey import Check, Keep, Step
 from stonekettle.plan.json_path import MISSING
 from stonekettle.plan.response_text import form_fields
+from stonekettle.plan.step import Check, Keep, Step
 
 MAX_BODY = 1_000_000
 """So much of a body is looked at."""

@@ -15,8 +15,9 @@ from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
 from stonekettle.plan import template
 from stonekettle.plan.feed import Feed
-from stonekettle.plan.journey import Journey, Session, Step
+from stonekettle.plan.journey import Journey, Session
 from stonekettle.plan.models import Plan
+from stonekettle.plan.step import Step
 
 Fill = Callable[[Mapping[str, str]], str]
 _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}

@@ -10,9 +10,10 @@ from pydantic_core import PydanticCustomError
 
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.plan.feed import Feed
-from stonekettle.plan.journey import Journey, Step, Think
+from stonekettle.plan.journey import Journey
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share
+from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
 
 MAX_USERS = 50_000

@@ -12,8 +12,8 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from stonekettle.plan.imports import table
-from stonekettle.plan.journey import METHODS
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.step import METHODS
 
 MAX_STEPS = 1_000
 _ADDRESS = ("address", "url", "uri", "path", "link")

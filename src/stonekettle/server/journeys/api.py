@@ -15,7 +15,7 @@ from stonekettle.engine.trial import JourneyTrial
 from stonekettle.plan import checking, journey_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.plan.imports import files
-from stonekettle.plan.journey import Keep
+from stonekettle.plan.step import Keep
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.journeys import rules
