@@ -197,10 +197,10 @@ async function keep() {
       </section>
       <section class="space-y-2" aria-label="Preview">
         <h2>
-          {{ counted(found.total, 'row')
-          }}<span v-if="found.total > found.rows.length" class="label font-normal">
-            , the first {{ found.rows.length }}</span
-          >
+          {{ counted(found.total, 'row') }}
+          <span v-if="found.total > found.rows.length" class="label font-normal">
+            beginning with these {{ found.rows.length }}
+          </span>
         </h2>
         <RowsTable :columns="columns" :rows="found.rows" :start="0" />
       </section>
