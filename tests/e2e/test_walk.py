@@ -35,8 +35,12 @@ def see_it_live(page: Page, name: str) -> Locator:
     expect(throughput).to_contain_text("req/s", timeout=30_000)
     expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
     expect(page.get_by_test_id("run-chip")).to_contain_text(name)
-    first = throughput.inner_text()
+    first, steal, seen = throughput.inner_text(), Steal(), time.monotonic()
     expect(throughput).not_to_have_text(first, timeout=30_000)
+    took = time.monotonic() - seen
+    if took > 4:
+        steal.skip_if_high()
+    assert took <= 4
     # Drawing it live costs this small machine more than the load does; wait for its end elsewhere.
     run = page.url
     page.get_by_role("link", name="Systems").click()

@@ -179,10 +179,10 @@ def test_host_exporter_proxy_and_practice_system_on_one_clock(tmp_path: Path) ->
     columns = {name: np.array([float(row[name] or "nan") for row in rows[:HOLD_S]]) for name in rows[0]}
     for name in ("host.cpu", "host.memory", "exporter.cpu", "exporter.memory", "proxy.connections", "gateway.cpu"):
         known = np.isfinite(columns[f"{name}.utilisation"])
-        # A busy machine may miss an answer; what is missed shows as a gap.
-        if known.sum() < 0.7 * HOLD_S:
+        # A machine that others use may miss an answer; what is missed shows as a gap.
+        if known.sum() < HOLD_S - 1:
             steal.skip_if_high()
-        assert known.sum() >= 0.7 * HOLD_S, name
+        assert known.sum() >= HOLD_S - 1, name
     # Sixty users keep a connection each; some proxies count that of the status page too.
     assert np.nanmedian(columns["proxy.connections.utilisation"]) * 768 == pytest.approx(61, abs=8)
     begin = terminal.running_at + LEAD_S

@@ -4,6 +4,7 @@ import type { Schemas } from '@/api/client'
 import { amount, clock, figure, given, percent, users } from '@/ui/format'
 import type { Tokens } from '@/ui/theme'
 import { LEFT, RIGHT, stack, type Layout } from './layout'
+import { bands, flags, rules } from './marks'
 import { PIN_PREFIX, pinHeight, pinSeries } from './pinRows'
 import { cellRow, reach } from './strip'
 
@@ -150,7 +151,7 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
       symbol: 'circle',
       symbolSize: 5,
       showSymbol: true,
-      markArea: bands(input, true),
+      markArea: bands(input, loadExtent(input).max, true),
     },
     cloud(0, plate.in_flight, tokens.ink2),
     {
@@ -159,7 +160,7 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
       symbol: 'circle',
       symbolSize: 6,
       showSymbol: true,
-      markArea: bands(input, false),
+      markArea: bands(input, loadExtent(input).max, false),
     },
     cloud(1, plate.throughput, tokens.lake),
     ...fan(
@@ -243,7 +244,7 @@ function fan(
       symbol: 'circle',
       symbolSize: 6,
       markLine: rules(input),
-      markArea: input.axis === 'load' ? bands(input, false) : undefined,
+      markArea: input.axis === 'load' ? bands(input, loadExtent(input).max, false) : undefined,
     },
   ]
 }
@@ -258,98 +259,6 @@ function bars(grid: number, data: Point[], color: string): SeriesOption {
     itemStyle: { color },
     emphasis: { disabled: true },
   }
-}
-
-// Marks
-
-const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
-
-function rules({ goals, tokens }: PlateInput) {
-  if (!goals.length) return undefined
-  return {
-    symbol: 'none',
-    silent: true,
-    lineStyle: { color: tokens.brick, width: 1, type: 'dashed' as const, opacity: 0.8 },
-    label: {
-      position: 'insideStartTop' as const,
-      color: tokens.brick,
-      fontSize: 12,
-      formatter: '{b}',
-    },
-    data: goals.map((goal, i) => ({
-      name: goal.label,
-      yAxis: goal.limit,
-      lineStyle: { color: tokens.brick },
-      // Side by side, since limits may lie close together.
-      label: { position: LABEL_PLACES[i % LABEL_PLACES.length] },
-    })),
-  }
-}
-
-function flags({ flags, tokens }: PlateInput) {
-  return {
-    symbol: ['none', 'none'],
-    silent: true,
-    lineStyle: { color: tokens.ink2, width: 1, type: 'solid' as const },
-    label: { color: tokens.ink2, fontSize: 12, formatter: '⚑ {b}', position: 'end' as const },
-    data: flags.map((flag) => ({ name: flag.text, xAxis: flag.t })),
-  }
-}
-
-interface Stop {
-  offset: number
-  color: string
-}
-
-/** Comfortable, strained, saturated: three bands whose edges are as blurred as they are uncertain. */
-function bands(input: PlateInput, named: boolean) {
-  const { comfort, saturation, tokens } = input
-  const edges = [comfort, saturation].filter((b): b is Boundary => b !== null)
-  if (!edges.length) return undefined
-  const end = loadExtent(input).max
-  const firstUnsafe = comfort && (!saturation || comfort.value < saturation.value) ? comfort : null
-  const pieces: { name: string; color: string; from: Boundary | null; to: Boundary | null }[] = []
-  const first = firstUnsafe ?? saturation
-  pieces.push({ name: '○ comfortable', color: tokens.moss, from: null, to: first })
-  if (firstUnsafe)
-    pieces.push({ name: '◐ strained', color: tokens.ochre, from: firstUnsafe, to: saturation })
-  if (saturation)
-    pieces.push({ name: '● saturated', color: tokens.ink, from: saturation, to: null })
-  return {
-    silent: true,
-    label: { show: named, color: tokens.ink2, fontSize: 12, position: 'top' as const, distance: 3 },
-    data: pieces.map((piece) => {
-      const low = piece.from?.low ?? 0
-      const high = Math.min(end, piece.to?.high ?? end)
-      const stops = fade(piece, low, high, piece.color)
-      return [
-        {
-          name: piece.name,
-          xAxis: low,
-          itemStyle: {
-            color: { type: 'linear' as const, x: 0, y: 0, x2: 1, y2: 0, colorStops: stops },
-            opacity: 0.13,
-          },
-        },
-        { xAxis: high },
-      ] as [object, object]
-    }),
-  }
-}
-
-function fade(
-  piece: { from: Boundary | null; to: Boundary | null },
-  low: number,
-  high: number,
-  color: string,
-): Stop[] {
-  const at = (users: number) => Math.min(1, Math.max(0, (users - low) / (high - low || 1)))
-  const clear = `${color}00`
-  const stops: Stop[] = [{ offset: 0, color: piece.from ? clear : color }]
-  if (piece.from) stops.push({ offset: at(piece.from.high), color })
-  if (piece.to) stops.push({ offset: Math.max(at(piece.to.low), stops.at(-1)?.offset ?? 0), color })
-  stops.push({ offset: 1, color: piece.to ? clear : color })
-  return stops
 }
 
 // Frame

@@ -1,0 +1,91 @@
+/** Marks on a run's plate: limits of objectives, moments worth a flag, bands of load. */
+import type { Boundary, PlateInput } from './runPlate'
+
+const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
+
+export function rules({ goals, tokens }: PlateInput) {
+  if (!goals.length) return undefined
+  return {
+    symbol: 'none',
+    silent: true,
+    lineStyle: { color: tokens.brick, width: 1, type: 'dashed' as const, opacity: 0.8 },
+    label: {
+      position: 'insideStartTop' as const,
+      color: tokens.brick,
+      fontSize: 12,
+      formatter: '{b}',
+    },
+    data: goals.map((goal, i) => ({
+      name: goal.label,
+      yAxis: goal.limit,
+      lineStyle: { color: tokens.brick },
+      // Side by side, since limits may lie close together.
+      label: { position: LABEL_PLACES[i % LABEL_PLACES.length] },
+    })),
+  }
+}
+
+export function flags({ flags, tokens }: PlateInput) {
+  return {
+    symbol: ['none', 'none'],
+    silent: true,
+    lineStyle: { color: tokens.ink2, width: 1, type: 'solid' as const },
+    label: { color: tokens.ink2, fontSize: 12, formatter: '⚑ {b}', position: 'end' as const },
+    data: flags.map((flag) => ({ name: flag.text, xAxis: flag.t })),
+  }
+}
+
+interface Stop {
+  offset: number
+  color: string
+}
+
+/** Comfortable, strained, saturated up to `end` users: bands whose edges are as blurred as they are uncertain. */
+export function bands(input: PlateInput, end: number, named: boolean) {
+  const { comfort, saturation, tokens } = input
+  const edges = [comfort, saturation].filter((b): b is Boundary => b !== null)
+  if (!edges.length) return undefined
+  const firstUnsafe = comfort && (!saturation || comfort.value < saturation.value) ? comfort : null
+  const pieces: { name: string; color: string; from: Boundary | null; to: Boundary | null }[] = []
+  const first = firstUnsafe ?? saturation
+  pieces.push({ name: '○ comfortable', color: tokens.moss, from: null, to: first })
+  if (firstUnsafe)
+    pieces.push({ name: '◐ strained', color: tokens.ochre, from: firstUnsafe, to: saturation })
+  if (saturation)
+    pieces.push({ name: '● saturated', color: tokens.ink, from: saturation, to: null })
+  return {
+    silent: true,
+    label: { show: named, color: tokens.ink2, fontSize: 12, position: 'top' as const, distance: 3 },
+    data: pieces.map((piece) => {
+      const low = piece.from?.low ?? 0
+      const high = Math.min(end, piece.to?.high ?? end)
+      const stops = fade(piece, low, high, piece.color)
+      return [
+        {
+          name: piece.name,
+          xAxis: low,
+          itemStyle: {
+            color: { type: 'linear' as const, x: 0, y: 0, x2: 1, y2: 0, colorStops: stops },
+            opacity: 0.13,
+          },
+        },
+        { xAxis: high },
+      ] as [object, object]
+    }),
+  }
+}
+
+function fade(
+  piece: { from: Boundary | null; to: Boundary | null },
+  low: number,
+  high: number,
+  color: string,
+): Stop[] {
+  const at = (users: number) => Math.min(1, Math.max(0, (users - low) / (high - low || 1)))
+  const clear = `${color}00`
+  const stops: Stop[] = [{ offset: 0, color: piece.from ? clear : color }]
+  if (piece.from) stops.push({ offset: at(piece.from.high), color })
+  if (piece.to) stops.push({ offset: Math.max(at(piece.to.low), stops.at(-1)?.offset ?? 0), color })
+  stops.push({ offset: 1, color: piece.to ? clear : color })
+  return stops
+}
