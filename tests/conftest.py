@@ -10,7 +10,7 @@ import pytest
 from stonekettle.core.distribution import Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Segment
-from stonekettle.core.run_data import ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
@@ -47,22 +47,26 @@ def steady_run(
     """A run in which every second is alike and Little's law holds exactly."""
     each = np.full(seconds, rate, dtype=np.int64)[:, None]
     second = np.repeat(np.arange(seconds), rate)
+    histograms = HistogramSeries.from_observations(
+        second, np.zeros_like(second), np.full(second.size, round(response_s * 1e6))
+    )
     return RunData(
         steps=(StepInfo("visit", "page", think_s),),
         planned_users=np.full(seconds, users),
         users=np.full(seconds, users),
         in_flight=np.full(seconds, rate * response_s),
         overdue=np.zeros(seconds),
-        late_starts=np.zeros(seconds),
+        blind=np.zeros(seconds),
         start_gap_s=np.full(seconds, 2.0 / rate),
-        generator_cpu=np.full(seconds, 0.1),
+        reasons=Reasons.none(seconds, cpu=0.1),
+        stalls=np.zeros((0, 2)),
         started=each,
         completed=each.copy(),
         errors=np.zeros_like(each),
         response_sum_s=each * response_s,
-        histograms=HistogramSeries.from_observations(
-            second, np.zeros_like(second), np.full(second.size, round(response_s * 1e6))
-        ),
+        blind_sum_s=np.zeros(each.shape),
+        histograms=histograms,
+        low_histograms=histograms,
         resources=resources,
     )
 

@@ -13,7 +13,8 @@ from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
-from stonekettle.practice.twin import simulate
+from stonekettle.practice.twin import Twin, simulate
+from stonekettle.practice.unfit import Laborious
 from tests.conftest import climb, one_server_system, visits
 
 PROFILE = climb(20, 180, 20)
@@ -73,12 +74,29 @@ def test_falling_throughput_without_a_full_resource_is_contention() -> None:
     assert limit_of(fallen).cause == "contention"
 
 
-def test_a_strained_generator_claims_nothing_about_the_system() -> None:
-    run = simulate(one_server_system(20, servers=2), visits(1.0), PROFILE)
-    found = analysis.analyse(replace(run, generator_cpu=np.full(run.seconds, 0.97)), PROFILE, [], 0.05)
+def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> None:
+    twin = Twin(one_server_system(2, servers=8), visits(1.0), PROFILE, loop=Laborious(0.01))
+    found = analysis.analyse(twin.run(), PROFILE, [], 0.05, [twin.requests()])
     assert not found.trustworthy
-    assert found.generator.verdict == "strained"
-    assert found.saturation == Declined(analysis.UNTRUSTED)
-    assert found.limiting == Declined(analysis.UNTRUSTED) or (
-        isinstance(found.limiting, LimitingResource) and found.limiting.cause == "generator"
-    )
+    assert found.saturation == Declined(analysis.GENERATOR, pytest.approx(100, abs=40))
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == "generator"
+
+
+def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None:
+    twin = Twin(one_server_system(20, servers=2), visits(1.0), PROFILE, loop=Laborious(0.0045))
+    found = analysis.analyse(twin.run(), PROFILE, [], 0.05, [twin.requests()])
+    assert found.measuring.shift > 0.02
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == "hardware"
+    assert found.limiting.resource is not None
+    assert found.limiting.resource.key == "shop.cpu"
+
+
+def test_the_generator_is_named_even_when_no_level_is_left() -> None:
+    profile = climb(200, 1000, 200, 9)
+    twin = Twin(one_server_system(2, servers=8), visits(1.0), profile, loop=Laborious(0.01))
+    found = analysis.analyse(twin.run(), profile, [], 0.05, [twin.requests()])
+    assert not found.levels
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == "generator"

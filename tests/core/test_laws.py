@@ -8,17 +8,20 @@ import numpy as np
 import pytest
 
 from stonekettle.core import laws
+from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import PlannedLevel
-from stonekettle.practice.twin import Stall, simulate
-from tests.conftest import climb, one_server_system, steady_run, visits
+from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
+from stonekettle.practice.unfit import Blocked
+from tests.conftest import ROUTE, climb, one_server_system, steady_run, visits
 
 
 def test_littles_law_holds_on_an_honest_run() -> None:
     (level,) = measure(steady_run(), [PlannedLevel(0, 60, 100)])
     check = laws.little(level)
     assert check.gap == pytest.approx(0, abs=1e-9)
-    assert check.passed
+    assert not check.broken
+    assert not check.pause_s
 
 
 def test_users_that_do_nothing_break_littles_law() -> None:
@@ -28,22 +31,41 @@ def test_users_that_do_nothing_break_littles_law() -> None:
     assert laws.little(level).broken
 
 
-def test_overdue_users_are_a_sign_of_their_own() -> None:
-    (level,) = measure(replace(steady_run(), overdue=np.full(60, 1.5)), [PlannedLevel(0, 60, 100)])
-    check = laws.little(level)
-    assert check.late
-    assert not check.passed
+def test_overdue_users_are_taken_off_the_load_exactly() -> None:
+    run = steady_run(users=104)
+    late = replace(run, overdue=np.full(60, 4.0))
+    (level,) = measure(late, [PlannedLevel(0, 60, 104)])
+    assert laws.little(level).gap == pytest.approx(0, abs=1e-9)
 
 
-def test_a_stall_of_the_generator_is_found() -> None:
-    profile = climb(50, 50, 1, 40)
-    run = simulate(one_server_system(5), visits(1.0), profile, stall=Stall(25, 3.0))
-    # Late starts would mark the seconds; judge by the law's signs alone.
-    (level,) = measure(replace(run, late_starts=np.zeros(run.seconds)), profile.levels())
+def test_a_stall_of_the_generator_breaks_no_law_and_is_no_pause_of_the_system() -> None:
+    profile = climb(50, 50, 1, 60)
+    run = simulate(one_server_system(5), visits(1.0), profile, loop=Blocked([(25, 28)]))
+    (level,) = measure(run, profile.levels())
     check = laws.little(level)
-    assert check.late
-    assert check.stalled
-    assert check.stall_s == pytest.approx(3.0, abs=0.1)
+    assert level.longest_gap_s == pytest.approx(3.0, abs=0.1)
+    assert level.overdue > 0.5
+    assert not check.broken
+    assert not check.pause_s
+
+
+def test_a_pause_of_the_system_is_told_from_one_of_the_generator() -> None:
+    profile = climb(50, 50, 1, 60)
+    run = simulate(one_server_system(5), visits(1.0), profile, loop=Blocked([(25, 28)]))
+    # The same gap in starts, but the generator was there.
+    (level,) = measure(replace(run, stalls=np.zeros((0, 2))), profile.levels())
+    assert laws.little(level).pause_s == pytest.approx(3.0, abs=0.1)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_fixed_think_times_break_no_law(seed: int) -> None:
+    config, profile = one_server_system(20, servers=4), climb(40, 400, 40, 30)
+    journeys = [TwinJourney("visit", 1.0, (TwinStep(ROUTE, Law("fixed", 8.0)),))]
+    run = simulate(config, journeys, profile, seed=seed)
+    checks = [laws.little(level) for level in measure(run, profile.levels())]
+    assert len(checks) >= 8
+    assert not any(check.gross for check in checks)
+    assert sum(check.broken for check in checks) <= 1
 
 
 def test_demand_is_recovered_within_its_interval() -> None:

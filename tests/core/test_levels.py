@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, PlannedLevel, Segment
 from tests.conftest import steady_run
@@ -37,13 +38,30 @@ def test_short_and_thin_levels_are_not_analysed() -> None:
     assert measure(steady_run(rate=1), [PlannedLevel(0, 60, 100)]) == ()
 
 
-def test_strained_seconds_are_left_out_and_counted() -> None:
+def test_users_off_the_plan_by_more_than_two_percent_are_left_out_and_counted() -> None:
     run = steady_run()
-    cpu = run.generator_cpu.copy()
-    cpu[30:40] = 0.95
-    (level,) = measure(replace(run, generator_cpu=cpu), [PlannedLevel(0, 60, 100)])
+    users = run.users.copy()
+    users[30:40], users[41] = 97, 99
+    (level,) = measure(replace(run, users=users), [PlannedLevel(0, 60, 100)])
     assert level.seconds_left_out == 10
     assert level.seconds_used == 38
+
+
+def test_the_load_of_a_level_is_what_was_delivered() -> None:
+    run = replace(steady_run(), overdue=np.full(60, 3.0), blind=np.full(60, 1.0))
+    (level,) = measure(run, [PlannedLevel(0, 60, 100)])
+    assert level.present == pytest.approx(100)
+    assert level.users == pytest.approx(97)
+    assert level.shift == pytest.approx(0.04)
+
+
+def test_percentiles_have_two_ends() -> None:
+    run = steady_run(response_s=0.1)
+    second = np.repeat(np.arange(60), 50)
+    low = HistogramSeries.from_observations(second, np.zeros_like(second), np.full(second.size, 90_000))
+    (level,) = measure(replace(run, low_histograms=low), [PlannedLevel(0, 60, 100)])
+    assert level.p95_s == pytest.approx(0.1, rel=0.01)
+    assert level.p95_low_s == pytest.approx(0.09, rel=0.01)
 
 
 def test_seconds_without_data_are_gaps_never_zeros() -> None:

@@ -9,7 +9,7 @@ from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import records, rollup
-from stonekettle.engine.rollup import Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
+from stonekettle.engine.rollup import LOW, Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
 
 STEPS = (StepInfo("visit", "home", 1.0), StepInfo("visit", "board", 1.0))
 PROFILE = LoadProfile((Segment.hold(10, 3),))
@@ -17,8 +17,8 @@ PROFILE = LoadProfile((Segment.hold(10, 3),))
 
 def second(number: int, **changes: object) -> Second:
     values: dict[str, object] = {
-        "second": number, "users": 5.0, "in_flight": 1.0, "overdue": 0.0, "late_starts": 0, "start_gap_s": 0.1,
-        "lag_p99_s": 0.001, "cpu": 0.1, "switches": 0, "started": [2, 1],
+        "second": number, "users": 5.0, "in_flight": 1.0, "overdue": 0.0, "start_gap_s": 0.1, "lag_p99_s": 0.001,
+        "cpu": 0.1, "run_queue": 0.0, "stolen": 0.0, "switches": 0.0, "started": [2, 1],
     }  # fmt: skip
     return Second(**{**values, **changes})  # type: ignore[arg-type]
 
@@ -38,6 +38,31 @@ def test_folding_counts_by_step_and_keeps_errors_out_of_response_times() -> None
     assert folded.response_sum_s == pytest.approx([0.001, 0.003])
     assert folded.error_kinds == {"status 503": 1}
     assert set(histograms) == {0, 1}
+
+
+def test_both_ends_of_a_response_time_are_folded() -> None:
+    rows = made([(0, 200, 0, 20_000), (0, 200, 0, 30_000), (1, 200, 0, 3_000)])
+    rows["blind_us"], rows["hidden_gap_us"] = [5_000, 0, 0], [1_000, 0, 0]
+    folded, histograms = fold(second(0), rows, 2)
+    assert set(histograms) == {0, 0 | LOW, 1}
+    assert folded.blind_sum_s == pytest.approx([0.005, 0])
+    assert folded.blind == pytest.approx(0.005)
+    assert folded.handled == pytest.approx(0.001)
+    run = assemble(STEPS, PROFILE, [StoredSecond("a", folded.as_dict(), histograms)])
+    ends = [h.merged(np.ones(1, dtype=bool), [0]) for h in (run.low_histograms, run.histograms)]
+    assert [percentile_s(h, 1) for h in ends] == pytest.approx([0.015, 0.020], rel=0.02)
+    assert run.overdue[0] == pytest.approx(0.001)
+
+
+def test_seconds_recorded_before_blindness_was_known_are_still_read() -> None:
+    folded, histograms = fold(second(0), made([(0, 200, 0, 1000)]), 2)
+    old = {
+        k: v for k, v in folded.as_dict().items() if k not in ("blind", "handled", "blind_sum_s", "stalls", "stolen")
+    }
+    run = assemble(STEPS, PROFILE, [StoredSecond("a", {**old, "late_starts": 1}, histograms)])
+    assert run.blind.tolist() == [0.0]
+    assert run.stalls.shape == (0, 2)
+    assert percentile_s(run.low_histograms.merged(np.ones(1, dtype=bool)), 50) == pytest.approx(0.001, rel=0.02)
 
 
 def test_a_second_without_requests_folds_to_zeros() -> None:
@@ -67,7 +92,7 @@ def test_generators_add_up_and_the_worst_lateness_counts() -> None:
     )
     assert run.users.tolist() == [10.0]
     assert run.completed.tolist() == [[1, 1]]
-    assert run.generator_cpu.tolist() == [0.6]
+    assert run.reasons.cpu.tolist() == [0.6]
     assert run.start_gap_s.tolist() == [0.5]
     assert percentile_s(run.histograms.merged(np.ones(1, dtype=bool)), 99) == pytest.approx(0.009, rel=0.02)
 

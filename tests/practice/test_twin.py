@@ -9,7 +9,8 @@ from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
-from stonekettle.practice.twin import Stall, TwinJourney, TwinStep, simulate
+from stonekettle.practice.twin import Twin, TwinJourney, TwinStep, simulate
+from stonekettle.practice.unfit import Blocked, Laborious
 from tests.conftest import ROUTE, one_server_system, visits
 
 TWO_STATIONS = PracticeConfig(
@@ -66,9 +67,32 @@ def test_overload_is_refused_at_once_when_asked() -> None:
 
 
 def test_a_stall_shows_in_gaps_and_overdue_users() -> None:
-    run = simulate(one_server_system(5), visits(1.0), LoadProfile((Segment.hold(50, 40),)), stall=Stall(20, 2.0))
+    run = simulate(one_server_system(5), visits(1.0), LoadProfile((Segment.hold(50, 40),)), loop=Blocked([(20, 22)]))
     assert run.start_gap_s.max() == pytest.approx(2.0, abs=0.1)
     assert run.overdue.sum() > 30
+    assert run.stalls.tolist() == [[20, 22]]
+
+
+def test_answers_during_a_stall_are_bracketed() -> None:
+    config, profile = one_server_system(300, servers=99), LoadProfile((Segment.hold(99, 40),))
+    twin, fit = Twin(config, visits(1.0), profile, loop=Blocked([(20, 26)])), simulate(config, visits(1.0), profile)
+    run, kept = twin.run(), twin.requests()
+    late = kept.response_us > 5_500_000
+    assert late.sum() > 5
+    assert np.median((kept.response_us - kept.blind_us)[late]) < 600_000
+    assert run.blind.sum() > 0
+    assert fit.blind.sum() == 0
+
+
+def test_a_laborious_loop_delays_by_what_it_has_to_do() -> None:
+    loop = Laborious(0.010)
+    assert loop.handled(1.0) == (1.0, 1.0)
+    assert loop.handled(1.004) == (pytest.approx(1.010), 1.0)
+    assert loop.handled(1.006) == (pytest.approx(1.020), 1.0)
+    when, since = loop.handled(1.015)
+    assert when == pytest.approx(1.030)
+    assert since == pytest.approx(1.010)
+    assert loop.handled(2.0) == (2.0, 2.0)
 
 
 def test_the_mix_of_journeys_is_kept() -> None:

@@ -14,6 +14,7 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.twin import simulate
+from stonekettle.practice.unfit import Blocked, Laborious
 from stonekettle.report import sentences
 from stonekettle.report.sentences import Note
 from tests.conftest import PLAN_TEXT, climb, one_server_system, visits
@@ -43,7 +44,8 @@ def test_the_verdict_says_limit_interval_and_cause() -> None:
     assert notes["limiting"].evidence.rows == ("resource:shop.cpu",)
     assert notes["comfort"].evidence.low is not None
     assert notes["comfort"].text == "Beyond it the first objective breaks: 95 % of page within 1 s."
-    assert notes["generator"].title == "Generators were healthy"
+    assert notes["measuring"].title == "Measured soundly"
+    assert notes["measuring"].text == "Measuring shifted the load by at most 0 %."
     assert notes["laws"].grade == "holds"
 
 
@@ -67,12 +69,35 @@ def test_errors_are_told_with_their_first_moment() -> None:
     assert any(line.startswith("First status 503") for line in notes["breaking"].details)
 
 
-def test_a_strained_generator_claims_nothing() -> None:
-    run = simulate(one_server_system(20), visits(1.0), SATURATING)
-    verdict, notes = told(one_server_system(20), run=replace(run, generator_cpu=np.full(run.seconds, 0.99)))
-    assert verdict.startswith("Not trustworthy")
+def test_a_generator_that_did_not_deliver_says_so_and_keeps_what_stands() -> None:
+    run = simulate(one_server_system(2, servers=8), visits(1.0), SATURATING, loop=Laborious(0.01))
+    verdict, notes = told(one_server_system(20), run=run)
+    assert "The generators were the limit" in verdict
+    assert verdict.endswith("Not trustworthy: the saturation point.")
+    assert "Holds at least" in verdict
     assert notes["saturation"].grade == "open"
-    assert notes["generator"].grade == "broken"
+    assert "were overdue or unanswered at the generators" in notes["limiting"].text
+    assert notes["measuring"].title == "Not trustworthy in part"
+
+
+def test_lateness_that_changes_nothing_is_told_and_claims_stand() -> None:
+    config = one_server_system(20, servers=2)
+    late = Blocked([(k * 0.02, (k + 1) * 0.02) for k in range(14_000)])
+    verdict, notes = told(config, run=simulate(config, visits(1.0), SATURATING, seed=2, loop=late))
+    assert "throughput stops growing" in verdict
+    assert "Not trustworthy" not in verdict
+    assert notes["limiting"].title.startswith("The limit is `shop` CPU")
+    assert "blurred a 95th percentile by at most" in notes["measuring"].text
+
+
+def test_a_pause_of_the_system_is_a_finding_of_its_own() -> None:
+    config = one_server_system(20, servers=2)
+    run = simulate(config, visits(1.0), SATURATING, seed=2, loop=Blocked([(40, 43)]))
+    _, notes = told(config, run=replace(run, stalls=np.zeros((0, 2))))
+    assert notes["pauses"].title.startswith("Nobody could go on for 3")
+    _, notes = told(config, run=run)
+    assert "pauses" not in notes
+    assert "1 stall of the generators, the longest 3.00 s" in notes["measuring"].text
 
 
 def test_without_objectives_the_note_asks_for_some() -> None:
@@ -82,8 +107,8 @@ def test_without_objectives_the_note_asks_for_some() -> None:
 
 def test_a_broken_law_names_the_level() -> None:
     run = simulate(one_server_system(5, servers=2), visits(1.0), SATURATING)
-    overdue = np.where(run.planned_users == 100, 3.0, 0.0)
-    _, notes = told(one_server_system(5), run=replace(run, overdue=overdue))
+    lost = np.where(run.planned_users == 100, 12.0, 0.0)
+    _, notes = told(one_server_system(5), run=replace(run, in_flight=run.in_flight - lost))
     assert notes["laws"].grade == "strained"
     assert "At 100 users" in notes["laws"].details[0]
 

@@ -72,7 +72,7 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
         for t in range(seconds):
             made = np.zeros(5, dtype=records.RECORD)
             made["step"], made["status"], made["total_us"] = [0, 1, 2, 3, 4], 200, 20_000
-            counted = Second(t, 30.0, 1.0, 0.0, 0, 0.2, 0.001, 0.1, 0, [1, 1, 1, 1, 1, 0, 0])
+            counted = Second(t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [1, 1, 1, 1, 1, 0, 0])
             folded, histograms = fold(counted, made, 7)
             GeneratorSecond.objects.create(
                 generator=generator,

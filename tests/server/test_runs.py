@@ -6,6 +6,7 @@ import io
 import json
 from collections.abc import Callable
 from datetime import timedelta
+from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
@@ -20,7 +21,7 @@ from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, data, plate, rules, tasks
-from stonekettle.server.runs.models import Run
+from stonekettle.server.runs.models import GeneratorSecond, Run
 
 MakeRun = Callable[..., Run]
 
@@ -79,8 +80,43 @@ def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun)
     assert found["p95"][0] == pytest.approx(0.02, rel=0.02)
     assert found["planned"] == [30.0] * 5
     assert found["resources"][0]["utilisation"] == [0.5] * 5
-    columns = {name: v for name, v in found.items() if isinstance(v, list) and name not in ("pins", "events")}
-    assert {len(v) for v in columns.values()} == {5, 1}
+    marks = ("pins", "events", "stalls", "resources")
+    columns = {name: v for name, v in found.items() if isinstance(v, list) and name not in marks}
+    assert {len(v) for v in columns.values()} == {5}
+    assert found["state"] == run.state
+    assert found["elapsed_s"] == 5
+
+
+def test_a_page_asks_only_for_what_is_new(client: Client, make_run: MakeRun) -> None:
+    run = make_run(20, state="running", begun_at=1.0)
+    whole = client.get(f"/api/runs/{run.pk}/plate").json()
+    new = client.get(f"/api/runs/{run.pk}/plate?after=15&bin_s=1").json()
+    assert new["since"] == 15
+    for name in ("t", "throughput", "users", "p95", "blur", "planned"):
+        assert new[name] == whole[name][15:]
+    assert new["resources"][0]["utilisation"] == whole["resources"][0]["utilisation"][15:]
+    assert client.get(f"/api/runs/{run.pk}/plate?after=15&bin_s=2").json()["t"] == whole["t"]
+
+
+def test_a_live_look_reads_no_more_in_a_long_run(
+    client: Client, make_run: MakeRun, django_assert_max_num_queries: Any
+) -> None:
+    run = make_run(60, state="running", begun_at=2.0)
+    client.get(f"/api/runs/{run.pk}/plate")
+    with django_assert_max_num_queries(9) as queries:
+        client.get(f"/api/runs/{run.pk}/plate?after=55&bin_s=1")
+    assert not any("plan_document" in query["sql"] for query in queries.captured_queries)
+    assert any('"second" >= 55' in query["sql"] for query in queries.captured_queries)
+
+
+def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5)
+    row = GeneratorSecond.objects.get(generator__run=run, second=2)
+    row.rollup = {**row.rollup, "overdue": 1.5, "stalls": [[2.1, 2.5], [2.8, 2.83]]}
+    row.save()
+    found = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert found["blur"] == [0.0, 0.0, pytest.approx(0.05), 0.0, 0.0]
+    assert found["stalls"] == [{"t": pytest.approx(2.1), "length_s": pytest.approx(0.4)}]
 
 
 def test_a_run_without_data_has_an_empty_plate(client: Client, make_run: MakeRun) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from stonekettle.cli.bench import truth
+from stonekettle.cli.bench import truth, unfit
 
 
 @pytest.fixture(scope="module")
@@ -27,6 +27,19 @@ def test_nothing_is_claimed_far_from_saturation(outcomes: list[truth.Outcome]) -
 
 def test_the_limiting_resource_is_right(outcomes: list[truth.Outcome]) -> None:
     assert all(o.limit_right for o in outcomes)
+
+
+@pytest.mark.parametrize("pattern", unfit.PATTERNS)
+def test_an_unfit_generator_widens_claims_and_does_not_falsify_them(pattern: str) -> None:
+    found = [unfit.examine((pattern, seed, 0, None)) for seed in (1, 3, 5)]
+    covered = [o.covered["N*"] for o in found if o.covered["N*"] is not None]
+    assert covered.count(False) <= 1
+    if pattern != "loop at 100 %":
+        assert not any(o.generator for o in found)
+
+
+def test_runs_limited_by_their_generator_are_called_so() -> None:
+    assert all(unfit.examine((unfit.LIMITED, seed, 0, None)).generator for seed in (1, 3, 5))
 
 
 def test_figures_are_made_of_outcomes(outcomes: list[truth.Outcome]) -> None:

@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 from stonekettle.cli import agent as agent_command
+from stonekettle.cli import bench as benches
 from stonekettle.cli import run as run_command
 from stonekettle.meters.agent import DEFAULT_PORT
 from stonekettle.plan import document, system_document
@@ -33,7 +34,7 @@ def main() -> int:
     schema = commands.add_parser("schema", help="print a JSON Schema")
     schema.add_argument("document", choices=["plan", "system", "result"])
     bench = commands.add_parser("bench", help="measure; figures are ratios within one run")
-    bench.add_argument("name", choices=["engine", "truth", "meters", "feeds"])
+    bench.add_argument("name", choices=benches.NAMES)
     bench.add_argument("--json", type=Path, help="write the figures here too")
     bench.add_argument("--quick", action="store_true", help="fewer repetitions, for a first look")
     arguments = parser.parse_args()
@@ -44,8 +45,6 @@ def main() -> int:
     if arguments.command == "agent":
         return agent_command.serve(arguments.host, arguments.port, arguments.token_file)
     if arguments.command == "bench":
-        from stonekettle.cli import bench as benches
-
         return benches.run(arguments.name, arguments.json, quick=arguments.quick)
     return run_command.run(
         arguments.file,

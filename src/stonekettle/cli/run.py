@@ -6,15 +6,17 @@ import json
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TextIO
 
 import pyarrow as pa
 
 from stonekettle.core import analysis as core
+from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import RunState, check_move
@@ -54,6 +56,8 @@ class FileJournal:
         self.sources: dict[int, Source] = {}
         self.chunks: list[bytes] = []
         self._file = result.RequestsFile(out / "requests.parquet", plan)
+        self._spool = tempfile.TemporaryFile(dir=out)  # noqa: SIM115  (closed by forget)
+        self._spooled: list[tuple[int, int]] = []
         self._lock = threading.Lock()
 
     def move(self, state: RunState, cause: str) -> None:
@@ -85,10 +89,22 @@ class FileJournal:
             if event.records:
                 batch = records.to_batch(records.view(event.records))
                 self._file.write(pa.Table.from_batches([batch]))
+                self._spool.write(event.records)
+                self._spooled.append((event.rollup["second"], len(event.records)))
         self._tell(event)
+
+    def requests(self) -> Iterator[Requests]:
+        """The steps that succeeded, second by second, read back as they are asked for."""
+        self._spool.seek(0)
+        for second, size in self._spooled:
+            yield records.to_requests(records.view(self._spool.read(size)), second)
 
     def close(self) -> None:
         self._file.close()
+
+    def forget(self) -> None:
+        """Let go of the records kept for the analysis."""
+        self._spool.close()
 
     def _tell(self, event: SecondDone) -> None:
         done, rollup = event.rollup["second"] + 1, event.rollup
@@ -152,6 +168,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) 
         signal.signal(signal.SIGINT, previous)
         journal.close()
     if not ending.has_data:
+        journal.forget()
         print(ending.cause, file=sys.stderr)
         return BAD_INPUT
     plan = journal.plan
@@ -161,7 +178,9 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) 
     readings = unpack(journal.sources, journal.chunks).joined(told)
     metered = resources.series(plan.system, readings, length)
     data = assemble(step_infos(plan), plan.profile, journal.seconds, metered, length)
-    analysis = core.analyse(data, plan.profile, document.core_objectives(plan), plan.error_limit)
+    goals = document.core_objectives(plan)
+    analysis = core.analyse(data, plan.profile, goals, plan.error_limit, journal.requests())
+    journal.forget()
     if journal.state == RunState.ANALYSING:
         journal.move(ending.state, ending.cause)
     found = result.build(

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from stonekettle.core import bottleneck, health, laws, levels, objectives, saturation
+from stonekettle.core import blur, bottleneck, laws, levels, objectives, saturation, stalls
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 
-VERSION = 1
+VERSION = 2
 """Raised whenever the same data would give other findings."""
 
-ENOUGH_SHARE = 0.5
-"""Levels that lost over half their seconds to a strained generator carry no claim."""
-UNTRUSTED = "not trustworthy"
+BLURRED, GENERATOR, LAWS = "blurred", "generator", "laws"
+"""Reasons to withhold a claim: its two ends differ too much; the generators were the limit; the data
+break Little's law at over a third of the levels."""
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ class Analysis:
 
     version: int
     levels: tuple[levels.Level, ...]
-    generator: health.GeneratorHealth
+    measuring: blur.Measuring
     little: tuple[laws.LittleCheck, ...]
     demands: tuple[laws.Demand, ...]
     saturation: saturation.Saturation | Declined
@@ -32,41 +32,51 @@ class Analysis:
     breaking: objectives.BreakingPoint | Declined
     limiting: bottleneck.LimitingResource | Declined
     first_errors: tuple[objectives.FirstError, ...]
-    trustworthy: bool
+
+    @property
+    def trustworthy(self) -> bool:
+        """Whether no claim had to be withheld for the way it was measured."""
+        return self.measuring.verdict != "not trustworthy"
 
 
-def analyse(run: RunData, profile: LoadProfile, goals: Sequence[objectives.Objective], error_limit: float) -> Analysis:
+def analyse(
+    run: RunData,
+    profile: LoadProfile,
+    goals: Sequence[objectives.Objective],
+    error_limit: float,
+    requests: Iterable[stalls.Requests] = (),
+) -> Analysis:
     """Analyse ``run`` against its planned ``profile`` and objectives.
 
-    ``error_limit`` is the error ratio (0..1) that defines the breaking point.
+    ``error_limit`` is the error ratio (0..1) that defines the breaking point. ``requests`` are the run's
+    single requests; they are read only when stalls of the generators must be cut out.
     """
-    measured = levels.measure(run, profile.levels())
-    generator = health.assess(run)
-    checks = tuple(laws.little(level) for level in measured)
-    demands = tuple(
-        found
-        for resource in run.resources
-        if resource.kind != "memory" and (found := laws.demand(resource, measured)) is not None
-    )
-    trustworthy = _trustworthy(measured, generator, checks)
+    planned = profile.levels()
+    measured = levels.measure(run, planned)
+    demands = _demands(run, measured)
     pools = {resource.key for resource in run.resources if resource.is_pool}
     hardware = [d for d in demands if d.key not in pools]
-    if trustworthy:
-        point = saturation.find(measured, hardware)
-        comfort = objectives.comfort_limit(run, measured, goals)
-        breaking = objectives.breaking_point(run, measured, error_limit)
-        shape = point if isinstance(point, saturation.Saturation) else None
-        limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(run, measured, shape, demands, generator)
-        if shape is None and not measured:
-            limiting = Declined("too few levels")
-    else:
-        point = comfort = breaking = limiting = Declined(UNTRUSTED)
-        if measured:
-            limiting = bottleneck.identify(run, measured, None, demands, generator)
+    left_out = stalls.windows(run, measured, _throughput_limit(measured, hardware))
+    if left_out.size:
+        run = stalls.without(run, left_out, requests)
+        measured = levels.measure(run, planned)
+    checks = tuple(laws.little(level) for level in measured)
+    point: saturation.Saturation | Declined = saturation.find(measured, hardware)
+    comfort = objectives.comfort_limit(run, measured, goals)
+    breaking = objectives.breaking_point(run, measured, error_limit)
+    shape = point if isinstance(point, saturation.Saturation) else None
+    shortfall = blur.shortfall(run, measured)
+    limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(run, measured, shape, demands, shortfall)
+    if isinstance(limiting, bottleneck.LimitingResource) and limiting.cause == "generator":
+        point = Declined(GENERATOR, point.at_least_users)
+    elif not measured:
+        limiting = Declined("too few levels")
+    if sum(check.gross for check in checks) * 3 > len(checks):
+        point = comfort = breaking = limiting = Declined(LAWS)
     return Analysis(
         VERSION,
         measured,
-        generator,
+        blur.assess(run, measured, _withheld(point, comfort)),
         checks,
         demands,
         point,
@@ -74,20 +84,29 @@ def analyse(run: RunData, profile: LoadProfile, goals: Sequence[objectives.Objec
         breaking,
         limiting,
         objectives.first_errors(run),
-        trustworthy,
     )
 
 
-def _trustworthy(
-    measured: Sequence[levels.Level],
-    generator: health.GeneratorHealth,
-    checks: Sequence[laws.LittleCheck],
-) -> bool:
-    """Fit generators, enough seconds left, and Little's law not grossly broken at many levels."""
-    if generator.verdict == "strained":
-        return False
-    if not measured:
-        return True
-    thin = sum(lv.seconds_left_out > ENOUGH_SHARE * (lv.seconds_used + lv.seconds_left_out) for lv in measured)
-    broken = sum(check.gross or check.late for check in checks)
-    return max(thin, broken) * 3 <= len(measured)
+def _demands(run: RunData, measured: Sequence[levels.Level]) -> tuple[laws.Demand, ...]:
+    return tuple(
+        found
+        for resource in run.resources
+        if resource.kind != "memory" and (found := laws.demand(resource, measured)) is not None
+    )
+
+
+def _throughput_limit(measured: Sequence[levels.Level], hardware: Sequence[laws.Demand]) -> float:
+    """The best guess at X_max before anything is claimed: what was reached, or the hardware's ceiling."""
+    ceilings = [demand.ceiling.value for demand in hardware if demand.ceiling is not None]
+    return max(min(ceilings, default=0.0), max((lv.completion_rate for lv in measured), default=0.0))
+
+
+def _withheld(point: saturation.Saturation | Declined, comfort: objectives.ComfortLimit | Declined) -> tuple[str, ...]:
+    """The claims that the way of measuring cost: by their names."""
+    ours = (BLURRED, GENERATOR, LAWS)
+    found = []
+    if isinstance(comfort, Declined) and comfort.reason in ours:
+        found.append("comfort limit")
+    if point.reason in ours if isinstance(point, Declined) else point.status == BLURRED:
+        found.append("saturation point")
+    return tuple(found)

@@ -15,13 +15,13 @@ from typing import Literal
 import numpy as np
 from scipy import stats
 
-from stonekettle.core.health import GeneratorHealth
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level
-from stonekettle.core.run_data import HARDWARE, SOFTWARE, RunData
+from stonekettle.core.run_data import HARDWARE, SOFTWARE, ResourceSeries, RunData
 from stonekettle.core.saturation import Saturation
 
-OVERDUE_SHARE = 0.02
+SHORT = 0.02
+"""Load delivered short of that ordered by a larger share, with no resource to explain it, is the generator's."""
 BUSY = 0.93
 STRONG = 0.85
 POOL_FULL = 0.95
@@ -70,13 +70,16 @@ def identify(
     levels: Sequence[Level],
     saturation: Saturation | None,
     demands: Sequence[Demand],
-    generator: GeneratorHealth,
+    shortfall: float,
 ) -> LimitingResource:
-    """Name the limiting resource of a run from its levels, in any order."""
+    """Name the limiting resource of a run from its levels, in any order.
+
+    ``shortfall`` is the share of the load that was not delivered over the run, for one without levels.
+    """
     levels = sorted(levels, key=lambda lv: lv.users)
     top = _top(levels, saturation)
     evidence = _evidence(run, levels, top, demands)
-    cause, resource = _decide(evidence, levels, top, saturation, generator)
+    cause, resource = _decide(evidence, levels, top, saturation, max(lv.shift for lv in top) if top else shortfall)
     following = _next(evidence, resource)
     ceiling = following.demand.ceiling if following and following.demand else None
     return LimitingResource(
@@ -100,12 +103,8 @@ def _decide(
     levels: Sequence[Level],
     top: Sequence[Level],
     saturation: Saturation | None,
-    generator: GeneratorHealth,
+    shortfall: float,
 ) -> tuple[Cause, ResourceEvidence | None]:
-    users = float(np.mean([lv.users for lv in top])) if top else 0.0
-    overdue = float(np.mean([lv.overdue for lv in top])) if top else 0.0
-    if generator.verdict == "strained" or overdue > OVERDUE_SHARE * users:
-        return "generator", None
     hardware = [e for e in evidence if e.kind in HARDWARE]
     busy = [e for e in hardware if e.utilisation >= BUSY]
     if busy:
@@ -115,25 +114,33 @@ def _decide(
     ]
     if pools:
         return "pool", max(pools, key=lambda e: e.waiting or 0.0)
+    limited = saturation is not None and _limited(saturation, levels, top)
+    if limited and (nearly := _nearly_full(hardware, levels)):
+        return "hardware", nearly
+    if shortfall > SHORT:
+        return "generator", None
     if saturation is None:
         return "none", None
     fall = saturation.retrograde
     if fall is not None and fall.deviations > CONTENTION_DEVIATIONS:
         return "contention", None
-    if _limited(saturation, levels, top):
-        reached = max(lv.throughput for lv in levels)
-        for e in sorted(hardware, key=lambda e: -e.utilisation):
-            ceiling = e.demand.ceiling if e.demand else None
-            if e.utilisation > STRONG and ceiling and ceiling.value < CEILING_REACH * reached:
-                return "hardware", e
-        return "unmetered", None
-    return "none", None
+    return ("unmetered" if limited else "none"), None
+
+
+def _nearly_full(hardware: Sequence[ResourceEvidence], levels: Sequence[Level]) -> ResourceEvidence | None:
+    """The busiest resource that explains a limit though it reads short of full: little room by its demand."""
+    reached = max(lv.throughput for lv in levels)
+    for e in sorted(hardware, key=lambda e: -e.utilisation):
+        ceiling = e.demand.ceiling if e.demand else None
+        if e.utilisation > STRONG and ceiling and ceiling.value < CEILING_REACH * reached:
+            return e
+    return None
 
 
 def _limited(saturation: Saturation, levels: Sequence[Level], top: Sequence[Level]) -> bool:
     """Saturated, or near it, by the shape of the throughput curve alone."""
     gain = saturation.hinge.aicc_gain
-    if saturation.status == "reached":
+    if saturation.status in ("reached", "blurred"):
         return True
     if gain > 2 and saturation.efficiency_upper < SATURATED_EFFICIENCY:
         return True
@@ -152,7 +159,9 @@ def _evidence(
             name=resource.name,
             kind=resource.kind,
             servers=resource.servers,
-            utilisation=_finite_mean([lv.utilisation.get(resource.key, math.nan) for lv in top]),
+            utilisation=_finite_mean([lv.utilisation.get(resource.key, math.nan) for lv in top])
+            if top
+            else _at_the_peak(run, resource),
             waiting=_finite_mean([lv.waiting[resource.key] for lv in top])
             if resource.waiting is not None and top
             else None,
@@ -165,6 +174,12 @@ def _evidence(
         if resource.kind != "memory"
     ]
     return tuple(sorted(found, key=lambda e: -np.nan_to_num(e.utilisation)))
+
+
+def _at_the_peak(run: RunData, resource: ResourceSeries) -> float:
+    """Mean utilisation over the seconds planned within a tenth of the highest load, for a run without levels."""
+    peak = run.planned_users >= 0.9 * run.planned_users.max(initial=0.0)
+    return _finite_mean(resource.utilisation[peak].tolist())
 
 
 def _next(evidence: Sequence[ResourceEvidence], limiting: ResourceEvidence | None) -> ResourceEvidence | None:

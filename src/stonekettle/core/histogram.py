@@ -143,6 +143,19 @@ class HistogramSeries:
         cell = unique // BUCKETS
         return cls(cell // 1_000, cell % 1_000, unique % BUCKETS, count.astype(np.int64))
 
+    @classmethod
+    def joined(cls, series: Sequence[HistogramSeries]) -> HistogramSeries:
+        """All of them as one: their counts add up."""
+        columns = [
+            np.concatenate([getattr(one, name) for one in series]) for name in ("second", "step", "bucket", "count")
+        ]
+        order = np.argsort(columns[0], kind="stable")
+        return cls(*(column[order] for column in columns))
+
+    def negated(self) -> HistogramSeries:
+        """The same counts, to be taken away when joined."""
+        return HistogramSeries(self.second, self.step, self.bucket, -self.count)
+
     def merged(self, seconds: BoolArray, steps: Sequence[int] | None = None) -> IntArray:
         """Counts per bucket over the seconds marked in ``seconds`` (shape (n,)) and ``steps``."""
         return np.asarray(self.blocks(np.where(seconds, 0, -1), 1, steps)[0], dtype=np.int64)

@@ -1,8 +1,10 @@
 """Do the data obey the laws that every queueing system obeys?
 
-Little's law (Little 1961): the N users of a level are either waiting for an answer or thinking,
-so L = 1 − (mean in flight + X·Z)/N is 0 but for sampling, with standard deviation
-X·Z·c/(N·√n) for n completions and a coefficient of variation c of the think time. In-flight
+Little's law (Little 1961): the N users that were load at a level (present and not overdue) are either
+waiting for an answer or thinking, so L = 1 − (mean in flight + X·Z)/N is 0 but for sampling, with
+standard deviation X·Z·c/(N·√n) for n completions and a coefficient of variation c of the think time.
+Where think times hardly vary, users who joined together stay together, and a window of T seconds cuts
+their journeys of C seconds anywhere: half a journey more, C/2T, for as long as they keep in step. In-flight
 requests are measured, never computed as X·R, which would mistake a collapse of the system for a
 sick generator.
 
@@ -27,8 +29,9 @@ LITTLE_FLAG = 0.02
 LITTLE_DEVIATIONS = 2.6
 GROSS_GAP = 0.05
 GROSS_DEVIATIONS = 4.0
-OVERDUE_SHARE = 0.01
 GAP_PROBABILITY = 1e-4
+OUR_SHARE = 0.5
+"""A gap between starts is the generator's own when it stood still for so much of it."""
 FULL = 0.97
 """Utilisation above which the law's line is not fitted: a full resource tells no slope."""
 BACKGROUND_DEVIATIONS = 2.0
@@ -38,13 +41,13 @@ FORM_ERROR = 0.007
 
 @dataclass(frozen=True)
 class LittleCheck:
-    """Little's law at one level, with the two signs that see stalls it misses."""
+    """Little's law at one level. ``pause_s`` is a gap without any start that chance does not explain
+    and the generator's own stalls do not either: the system answered nobody."""
 
     level: int
     gap: float
     deviation: float
-    overdue_share: float
-    stall_s: float
+    pause_s: float
 
     @property
     def broken(self) -> bool:
@@ -54,18 +57,6 @@ class LittleCheck:
     def gross(self) -> bool:
         """So far off that chance cannot explain it at any number of levels."""
         return abs(self.gap) > max(GROSS_GAP, GROSS_DEVIATIONS * self.deviation)
-
-    @property
-    def late(self) -> bool:
-        return self.overdue_share > OVERDUE_SHARE
-
-    @property
-    def stalled(self) -> bool:
-        return self.stall_s > 0
-
-    @property
-    def passed(self) -> bool:
-        return not (self.broken or self.late or self.stalled)
 
 
 @dataclass(frozen=True)
@@ -89,14 +80,36 @@ def little(level: Level) -> LittleCheck:
     """Check Little's law and the regularity of starts at one level."""
     n = max(1, level.completions)
     gap = 1 - (level.in_flight + level.thinking) / level.users
-    deviation = level.thinking * level.think_variation / (level.users * math.sqrt(n))
+    by_chance = level.think_variation / math.sqrt(n)
+    deviation = level.thinking / level.users * math.hypot(by_chance, _cut_journeys(level))
     rate, seconds = level.completion_rate, level.seconds_used + level.seconds_left_out
     unlikely = rate * seconds * math.exp(-rate * level.longest_gap_s) < GAP_PROBABILITY
     # With fixed think times starts come in bursts, and a gap of a whole think time is regular.
-    mean_think = level.thinking / level.completion_rate if level.completion_rate else 0.0
-    regular = level.think_variation < 0.5 and level.longest_gap_s < 1.5 * (mean_think + level.response_s)
-    stall = level.longest_gap_s if unlikely and not regular else 0.0
-    return LittleCheck(level.number, gap, deviation, level.overdue / level.users, stall)
+    regular = level.think_variation < 0.5 and level.longest_gap_s < 1.5 * _cycle_s(level)
+    ours = level.gap_stalled_s > OUR_SHARE * level.longest_gap_s
+    return LittleCheck(
+        level.number, gap, deviation, level.longest_gap_s if unlikely and not regular and not ours else 0.0
+    )
+
+
+def _cycle_s(level: Level) -> float:
+    think = level.thinking / level.completion_rate if level.completion_rate else 0.0
+    return think + level.response_s
+
+
+def _cut_journeys(level: Level) -> float:
+    """How far off X·Z may be, as a share, when users walk their journeys in step with each other."""
+    cycle = _cycle_s(level)
+    if not cycle > 0 or not level.seconds_used:
+        return 0.0
+    journey = cycle * level.steps_in_turn
+    think = level.thinking / level.completion_rate * level.own_variation
+    spread = (level.p95_s - level.p50_s) / 1.645 if math.isfinite(level.p95_s) else 0.0
+    variation = math.hypot(think, spread) / cycle / math.sqrt(level.steps_in_turn)
+    # A phase spread normally with s of a turn keeps exp(−2π²s²) of its step; s grows with the root of turns.
+    turns = (level.end_s - level.start_s) / 2 / journey
+    in_step = math.exp(-2 * (math.pi * variation) ** 2 * turns)
+    return min(0.5, 0.5 * journey / level.seconds_used) * in_step
 
 
 def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:

@@ -5,6 +5,9 @@ discarded: the larger of a fifth and two mean cycles (a journey's think and resp
 most half. Truncation rules that search the data for the end of the warm-up (MSER-5, White 1997) gave
 no benefit, as sampling noise dominates. Standard errors come from batch means over 5-second
 blocks (Conway 1963).
+
+The load of a level is what the system felt: users present less those overdue. Response times have two
+ends: as recorded, and less the time in which the generator had not looked.
 """
 
 from __future__ import annotations
@@ -14,10 +17,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from stonekettle.core import health
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import PlannedLevel
-from stonekettle.core.run_data import RunData
+from stonekettle.core.run_data import RunData, Times
 from stonekettle.core.types import BoolArray, FloatArray, IntArray
 
 MIN_HOLD_S = 10.0
@@ -26,6 +28,10 @@ BLOCK_S = 5
 MIN_BLOCKS = 4
 WARM_UP_SHARE = 0.2
 WARM_UP_CYCLES = 2.0
+OFF_PLAN_SHARE = 0.02
+MOST_KEPT, SOME_KEPT = 0.5, 0.2
+"""With such a share of response times left beside stalls, these alone count; with less, both count as
+ends; with less than some, those left are too few to tell."""
 
 
 @dataclass(frozen=True)
@@ -47,6 +53,7 @@ class StepLevel:
     p50_s: float
     p95_s: float
     p99_s: float
+    p95_low_s: float
     completions: int
     errors: int
 
@@ -55,15 +62,22 @@ class StepLevel:
 class Level:
     """One level of a run, measured after warm-up.
 
-    ``throughput`` counts successful requests per second, ``throughput_se`` is its standard error;
-    ``thinking`` is the mean number of users in think time by the plan's laws (X·Z);
-    ``completion_rate`` counts failed requests too.
+    ``users`` is the load delivered, the users present less those overdue; ``blind`` of them may have
+    been answered unseen, so that the load felt lies between users − blind and users. ``throughput``
+    counts successful requests per second, ``throughput_se`` is its standard error; ``thinking`` is the
+    mean number of users in think time by the plan's laws (X·Z); ``completion_rate`` counts failed
+    requests too. ``p50_low_s`` and so on are the lower ends of the percentiles; ``blind_s`` is the mean
+    blind time of a response, ``bunch_s`` how much longer late starts, released together, may have made
+    it: twice the mean lateness. ``think_variation`` is over all requests, ``own_variation`` that of each
+    step alone; ``steps_in_turn`` the mean number of steps in a journey. Of ``longest_gap_s``
+    between two starts the generator stood still for ``gap_stalled_s``.
     """
 
     number: int
     start_s: float
     end_s: float
     planned_users: float
+    present: float
     users: float
     moving: bool
     throughput: float
@@ -73,11 +87,20 @@ class Level:
     p50_s: float
     p95_s: float
     p99_s: float
+    p50_low_s: float
+    p95_low_s: float
+    p99_low_s: float
+    blind_s: float
+    bunch_s: float
     in_flight: float
     thinking: float
     think_variation: float
+    own_variation: float
+    steps_in_turn: float
     overdue: float
+    blind: float
     longest_gap_s: float
+    gap_stalled_s: float
     completions: int
     errors: int
     seconds_used: int
@@ -91,11 +114,15 @@ class Level:
     def error_ratio(self) -> float:
         return self.errors / self.completions if self.completions else 0.0
 
+    @property
+    def shift(self) -> float:
+        """The share of the users present that may not have been load: overdue or blind."""
+        return (self.overdue + self.blind) / self.present if self.present > 0 else 0.0
+
 
 def measure(run: RunData, planned: Sequence[PlannedLevel]) -> tuple[Level, ...]:
     """The levels of ``run`` that are long and busy enough to analyse, in order of time."""
-    bad = health.strained(run) | health.gaps(run)
-    bad |= health.off_plan(run) & ~_moving(run, planned)
+    bad = gaps(run) | (off_plan(run) & ~_moving(run, planned))
     found: list[Level] = []
     for plan in planned:
         if plan.users <= 0 or plan.duration_s < MIN_HOLD_S or plan.start_s >= run.seconds:
@@ -104,6 +131,17 @@ def measure(run: RunData, planned: Sequence[PlannedLevel]) -> tuple[Level, ...]:
         if level is not None:
             found.append(level)
     return _with_pooled_errors(found)
+
+
+def gaps(run: RunData) -> BoolArray:
+    """Seconds in which no generator reported, shape (n,)."""
+    return np.isnan(run.users)
+
+
+def off_plan(run: RunData) -> BoolArray:
+    """Seconds whose users differ from the plan by over 2 % and more than one user, shape (n,)."""
+    allowed = np.maximum(OFF_PLAN_SHARE * run.planned_users, 1.0)
+    return np.asarray(np.abs(np.nan_to_num(run.users) - run.planned_users) > allowed, dtype=np.bool_)
 
 
 def _moving(run: RunData, planned: Sequence[PlannedLevel]) -> BoolArray:
@@ -120,8 +158,7 @@ def _warm_up_s(run: RunData, plan: PlannedLevel) -> float:
     completions = run.completed[inside].sum(axis=0)
     total = max(1, int(completions.sum()))
     think = sum(s.think_s * c for s, c in zip(run.steps, completions, strict=True)) / total
-    succeeded = max(1, int(run.succeeded[inside].sum()))
-    response = float(run.response_sum_s[inside].sum()) / succeeded
+    response = float(run.response_sum_s[inside].sum()) / max(1, int(run.succeeded[inside].sum()))
     wanted = max(
         WARM_UP_SHARE * plan.duration_s, WARM_UP_CYCLES * (think + response) * _steps_in_turn(run, completions)
     )
@@ -151,8 +188,12 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
     blocks = np.bincount(window.block_of_second[used], succeeded, window.blocks)
     lengths = np.bincount(window.block_of_second[used], minlength=window.blocks)
     rates = blocks / lengths
-    merged = run.histograms.merged(used)
-    good = max(1, int(succeeded.sum()))
+    present, overdue = float(run.users[used].mean()), float(run.overdue[used].mean())
+    times = best_times(run, used)
+    timed = max(1, int(times.count[used].sum()))
+    bunch_s = 2 * overdue / (total / seconds)
+    highs, lows = percentile_ends(run, used, bunch_s, (50, 95, 99))
+    gap_s, gap_stalled_s = _longest_gap(run, settled & ~gaps(run))
     think_s = np.array([s.think_s for s in run.steps])
     variation = np.array([s.think_variation for s in run.steps])
     thinking = float(completions @ think_s) / seconds
@@ -165,25 +206,35 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         start_s=plan.start_s,
         end_s=plan.end_s,
         planned_users=plan.users,
-        users=float(run.users[used].mean()),
+        present=present,
+        users=present - overdue,
         moving=plan.moving,
         throughput=float(succeeded.sum()) / seconds,
         throughput_se=float(rates.std(ddof=1) / np.sqrt(window.blocks)) if window.blocks > 1 else np.nan,
         completion_rate=total / seconds,
-        response_s=float(run.response_sum_s[used].sum()) / good,
-        p50_s=percentile_s(merged, 50),
-        p95_s=percentile_s(merged, 95),
-        p99_s=percentile_s(merged, 99),
+        response_s=float(times.sum_s[used].sum()) / timed,
+        p50_s=highs[0],
+        p95_s=highs[1],
+        p99_s=highs[2],
+        p50_low_s=lows[0],
+        p95_low_s=lows[1],
+        p99_low_s=lows[2],
+        blind_s=float(times.blind_sum_s[used].sum()) / timed,
+        bunch_s=bunch_s,
         in_flight=float(run.in_flight[used].mean()),
         thinking=thinking,
         think_variation=float(mixed),
-        overdue=float(run.overdue[used].mean()),
-        longest_gap_s=float(run.start_gap_s[settled & ~health.gaps(run)].max()),
+        own_variation=float(np.sqrt(completions @ (think_s * variation) ** 2 / total)) / mean if mean > 0 else 0.0,
+        steps_in_turn=_steps_in_turn(run, completions),
+        overdue=overdue,
+        blind=float(run.blind[used].mean()),
+        longest_gap_s=gap_s,
+        gap_stalled_s=gap_stalled_s,
         completions=total,
         errors=int(run.errors[used].sum()),
         seconds_used=seconds,
         seconds_left_out=int((settled & bad).sum()),
-        steps=tuple(_measure_step(run, used, step) for step in range(len(run.steps))),
+        steps=tuple(_measure_step(run, used, step, bunch_s) for step in range(len(run.steps))),
         utilisation={r.key: _mean(r.utilisation[used]) for r in run.resources},
         waiting={r.key: _mean(r.waiting[used]) for r in run.resources if r.waiting is not None},
         window=window,
@@ -200,17 +251,63 @@ def _window(used: BoolArray) -> Window:
     return Window(used, block, blocks)
 
 
-def _measure_step(run: RunData, used: BoolArray, step: int) -> StepLevel:
-    merged = run.histograms.merged(used, [step])
+def best_times(run: RunData, used: BoolArray, steps: Sequence[int] | None = None) -> Times:
+    """The response times to go by in these seconds: those beside stalls where enough are left."""
+    return run.kept if run.kept is not None and _share_kept(run, used, steps) >= MOST_KEPT else run.times
+
+
+def percentile_ends(
+    run: RunData, used: BoolArray, bunch_s: float, percents: Sequence[float], steps: Sequence[int] | None = None
+) -> tuple[list[float], list[float]]:
+    """The upper and lower end of each percentile (s) over the seconds ``used``; NaN where nothing succeeded.
+
+    ``bunch_s`` is taken off the lower end of times among which stalls were not, or not wholly, cut out.
+    """
+    highs, lows = _both_ends(run.times, used, percents, steps, bunch_s)
+    if run.kept is not None and (share := _share_kept(run, used, steps)) >= SOME_KEPT:
+        kept_highs, kept_lows = _both_ends(run.kept, used, percents, steps, 0.0)
+        if share >= MOST_KEPT:
+            return kept_highs, kept_lows
+        highs = [max(pair) for pair in zip(highs, kept_highs, strict=True)]
+        lows = [min(pair) for pair in zip(lows, kept_lows, strict=True)]
+    return highs, lows
+
+
+def _both_ends(
+    times: Times, used: BoolArray, percents: Sequence[float], steps: Sequence[int] | None, bunch_s: float
+) -> tuple[list[float], list[float]]:
+    high, low = times.histograms.merged(used, steps), times.low_histograms.merged(used, steps)
+    highs = [percentile_s(high, p) for p in percents]
+    return highs, [min(h, max(percentile_s(low, p) - bunch_s, h / 10)) for h, p in zip(highs, percents, strict=True)]
+
+
+def _share_kept(run: RunData, used: BoolArray, steps: Sequence[int] | None) -> float:
+    chosen = slice(None) if steps is None else list(steps)
+    everything = int(run.times.count[used][:, chosen].sum())
+    return int(run.kept.count[used][:, chosen].sum()) / everything if run.kept is not None and everything else 1.0
+
+
+def _longest_gap(run: RunData, seconds: BoolArray) -> tuple[float, float]:
+    """The longest gap between two starts, and for how much of it a generator stood still (s)."""
+    at = int(np.argmax(np.where(seconds, run.start_gap_s, -1.0)))
+    gap = float(run.start_gap_s[at])
+    inside = np.minimum(run.stalls[:, 1], at + 1) - np.maximum(run.stalls[:, 0], at - gap)
+    return gap, min(gap, float(np.maximum(inside, 0).sum()))
+
+
+def _measure_step(run: RunData, used: BoolArray, step: int, bunch_s: float) -> StepLevel:
     completions, errors = int(run.completed[used, step].sum()), int(run.errors[used, step].sum())
-    good = completions - errors
+    times = best_times(run, used, [step])
+    timed = int(times.count[used, step].sum())
+    (p50, p95, p99), (_, p95_low, _) = percentile_ends(run, used, bunch_s, (50, 95, 99), [step])
     return StepLevel(
         step=step,
-        throughput=good / int(used.sum()),
-        response_s=float(run.response_sum_s[used, step].sum()) / good if good else np.nan,
-        p50_s=percentile_s(merged, 50),
-        p95_s=percentile_s(merged, 95),
-        p99_s=percentile_s(merged, 99),
+        throughput=(completions - errors) / int(used.sum()),
+        response_s=float(times.sum_s[used, step].sum()) / timed if timed else np.nan,
+        p50_s=p50,
+        p95_s=p95,
+        p99_s=p99,
+        p95_low_s=p95_low,
         completions=completions,
         errors=errors,
     )

@@ -6,6 +6,10 @@ objectives decides. Interval: each level's log percentile ± 1.645 standard erro
 of 5-second blocks, isotonic regression on both bands, their crossings, then a quarter of a level
 step down and a tenth up for the interpolation itself.
 
+Measured times have two ends, and so has the load: the lower band is of recorded times on users less
+those blind, the upper one of recorded less blind times on all users delivered. Where that widens the
+answer by over 10 % of itself, it is withheld.
+
 Breaking point: the first level whose one-sided 95 % lower bound of the error ratio (Wilson 1927)
 exceeds the limit, at this and every higher level. Errors come in bursts, so the sample is shrunk
 by the dispersion between blocks.
@@ -22,7 +26,7 @@ import numpy as np
 from scipy.optimize import isotonic_regression
 
 from stonekettle.core.histogram import percentiles_s
-from stonekettle.core.levels import Level
+from stonekettle.core.levels import Level, best_times, percentile_ends
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Estimate, FloatArray
 
@@ -30,6 +34,8 @@ REPLICATES = 200
 Z_90 = 1.645
 STEP_DOWN, STEP_UP = 0.25, 0.10
 MIN_STEP_COMPLETIONS = 30
+MOST_BLUR = 0.10
+"""A comfort limit whose two ends differ by a larger share of it is not claimed."""
 
 
 @dataclass(frozen=True)
@@ -51,7 +57,8 @@ class ObjectiveResult:
     """One objective over the levels. ``values`` has one entry per level (s or ratio), NaN if unknown.
 
     ``users`` is the load at which it stops holding, None while it holds everywhere;
-    ``broken_everywhere`` when even the lowest level misses it.
+    ``broken_everywhere`` when even the lowest level misses it. ``blur`` is how much of its interval
+    the measuring made, as a share of it.
     """
 
     objective: Objective
@@ -59,6 +66,7 @@ class ObjectiveResult:
     values: tuple[float, ...]
     users: Estimate | None
     broken_everywhere: bool
+    blur: float = 0.0
 
     @property
     def holds(self) -> bool:
@@ -117,6 +125,8 @@ def comfort_limit(
     if not broken:
         return ComfortLimit("holds", None, tested, levels[-1].throughput, None, results)
     deciding, _ = min(broken, key=lambda pair: pair[1].value)
+    if deciding.blur > MOST_BLUR:
+        return Declined("blurred", tested)
     users = Estimate(min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken))
     throughput = _throughput_at(levels, users.value)
     status: Literal["found", "below"] = "below" if deciding.broken_everywhere else "found"
@@ -149,8 +159,19 @@ def first_errors(run: RunData) -> tuple[FirstError, ...]:
     return tuple(sorted(found, key=lambda error: error.second))
 
 
+@dataclass(frozen=True)
+class _Curve:
+    """An objective's figure over the levels, four arrays of shape (k,): the logs of its upper and lower
+    end, their standard error, and how many users may not have been load."""
+
+    high: FloatArray
+    low: FloatArray
+    se: FloatArray
+    blind: FloatArray
+
+
 def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator) -> ObjectiveResult:
-    users = np.array([lv.users for lv in levels])
+    users, blind = np.array([lv.users for lv in levels]), np.array([lv.blind for lv in levels])
     if objective.kind == "errors":
         values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
         n = np.array([_effective_n(run, lv) for lv in levels])
@@ -158,52 +179,62 @@ def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: 
         logs = np.log((values * n + 0.5) / (n + 1))
         se = np.sqrt((1 - values) / np.maximum(values * n + 0.5, 0.5))
         se = np.where(values * n < 1, 0.0, np.minimum(se, 1.0))
+        curve = _Curve(logs, logs, se, blind)
     else:
-        values, se = _percentiles(run, levels, objective, random)
-        logs = np.log(np.maximum(values, 1e-6))
+        values, lows, se = _percentiles(run, levels, objective, random)
+        curve = _Curve(np.log(np.maximum(values, 1e-6)), np.log(np.maximum(lows, 1e-6)), se, blind)
     known = np.isfinite(values)
-    estimate, everywhere = None, False
+    estimate, everywhere, blur = None, False, 0.0
     if known.any():
-        estimate, everywhere = _crossing_interval(users[known], logs[known], se[known], objective.limit)
-    return ObjectiveResult(objective, tuple(users.tolist()), tuple(values.tolist()), estimate, everywhere)
+        curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
+        estimate, everywhere, blur = _crossing_interval(users[known], curve, objective.limit)
+    return ObjectiveResult(objective, tuple(users.tolist()), tuple(values.tolist()), estimate, everywhere, blur)
 
 
 def _percentiles(
     run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator
-) -> tuple[FloatArray, FloatArray]:
-    values, errors = np.full(len(levels), np.nan), np.full(len(levels), np.nan)
+) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """The percentile at each level as recorded and less blind times (s), and the standard error of its log."""
+    values, lows, errors = (np.full(len(levels), np.nan) for _ in range(3))
     for i, level in enumerate(levels):
         window = level.window
-        blocks = run.histograms.blocks(window.block_of_second, window.blocks, objective.steps)
+        times = best_times(run, window.used, objective.steps)
+        blocks = times.histograms.blocks(window.block_of_second, window.blocks, objective.steps)
         if blocks.sum() < MIN_STEP_COMPLETIONS:
             continue
         occupied = np.flatnonzero(blocks.sum(axis=0))
         first, last = occupied[0], occupied[-1] + 1
         kept = np.zeros_like(blocks)
         kept[:, first:last] = blocks[:, first:last]
-        values[i] = percentiles_s(kept.sum(axis=0)[None, :], objective.percent)[0]
+        (values[i],), (lows[i],) = percentile_ends(
+            run, window.used, level.bunch_s, (objective.percent,), objective.steps
+        )
         if window.blocks >= 3:
             shares = np.full(window.blocks, 1 / window.blocks)
             weights = random.multinomial(window.blocks, shares, REPLICATES).astype(np.float64)
             again = percentiles_s(weights @ kept, objective.percent)
             errors[i] = float(np.std(np.log(np.maximum(again, 1e-6))))
     typical = np.nanmedian(errors) if np.isfinite(errors).any() else 0.0
-    return values, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
+    return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
 
 
-def _crossing_interval(
-    users: FloatArray, logs: FloatArray, se: FloatArray, limit: float
-) -> tuple[Estimate | None, bool]:
-    goal = math.log(limit)
-    middle = _crossing(users, isotonic_regression(logs).x, goal)
+def _crossing_interval(users: FloatArray, curve: _Curve, limit: float) -> tuple[Estimate | None, bool, float]:
+    """Where the goal is crossed, whether at the lowest level already, and the share of it that is blur."""
+    goal, felt = math.log(limit), users - curve.blind
+    ends = (
+        _crossing(felt, isotonic_regression(curve.high).x, goal),
+        _crossing(users, isotonic_regression(curve.low).x, goal),
+    )
+    middle = _crossing(users - curve.blind / 2, isotonic_regression((curve.high + curve.low) / 2).x, goal)
     if middle is None:
-        return None, False
-    early = _crossing(users, isotonic_regression(logs + Z_90 * se).x, goal)
-    late = _crossing(users, isotonic_regression(logs - Z_90 * se).x, goal)
+        return None, False, 0.0
+    early = _crossing(felt, isotonic_regression(curve.high + Z_90 * curve.se).x, goal)
+    late = _crossing(users, isotonic_regression(curve.low - Z_90 * curve.se).x, goal)
     step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[0])
     low = min(early if early is not None else middle, middle) - STEP_DOWN * step
     high = max(late if late is not None else float(users[-1]), middle) + STEP_UP * step
-    return Estimate(middle, max(low, 0.0), high), middle <= users[0]
+    first, last = (end if end is not None else float(users[-1]) for end in ends)
+    return Estimate(middle, max(low, 0.0), high), middle <= users[0], max(0.0, last - first) / middle
 
 
 def _crossing(users: FloatArray, logs: FloatArray, goal: float) -> float | None:

@@ -56,14 +56,46 @@ class ResourceSeries:
 
 
 @dataclass(frozen=True)
+class Reasons:
+    """Why generators may have been late, each series of shape (n,), the worst generator's: ``cpu`` its
+    share of a core, ``run_queue`` the share of time it waited for a processor, ``stolen`` the share
+    of the machine's processors the host gave to others, ``switches`` involuntary ones per second."""
+
+    cpu: FloatArray
+    run_queue: FloatArray
+    stolen: FloatArray
+    switches: FloatArray
+
+    @classmethod
+    def none(cls, seconds: int, cpu: float = 0.0) -> Reasons:
+        """Nothing but a steady share of the core."""
+        return cls(np.full(seconds, cpu), *(np.zeros(seconds) for _ in range(3)))
+
+
+@dataclass(frozen=True)
+class Times:
+    """Response times of successes: how many, their sum and that of their blind times (s), each of shape
+    (n, steps), and the histograms of their upper and lower ends."""
+
+    count: IntArray
+    sum_s: FloatArray
+    blind_sum_s: FloatArray
+    histograms: HistogramSeries
+    low_histograms: HistogramSeries
+
+
+@dataclass(frozen=True)
 class RunData:
     """A run's measurements. Shapes: (n,) per second, (n, steps) where a step is named.
 
     ``completed`` counts every finished request, ``errors`` those among them that failed;
     ``response_sum_s`` and ``histograms`` hold the response times of the others, since fast
-    refusals would flatter them. ``overdue`` is the mean number of users due to start a request and
-    not yet started; ``late_starts`` how many started over 5 ms late; ``start_gap_s`` the longest
-    gap between two starts; ``generator_cpu`` the busiest generator's share of its core.
+    refusals would flatter them. Each true response time lies between what was recorded and that less
+    its blind time (the generator had not looked for so long): ``low_histograms`` and ``blind_sum_s``
+    are of the lower ends. ``overdue`` is the mean number of users due to start a request, or answered,
+    that the generator had not got round to; ``blind`` of those whose answer may have been there
+    unseen. ``start_gap_s`` is the longest gap between two starts; ``stalls`` (shape (k, 2), seconds
+    since the run's start) are the stretches in which a generator stood still.
     """
 
     steps: tuple[StepInfo, ...]
@@ -71,23 +103,28 @@ class RunData:
     users: FloatArray
     in_flight: FloatArray
     overdue: FloatArray
-    late_starts: FloatArray
+    blind: FloatArray
     start_gap_s: FloatArray
-    generator_cpu: FloatArray
+    reasons: Reasons
+    stalls: FloatArray
     started: IntArray
     completed: IntArray
     errors: IntArray
     response_sum_s: FloatArray
+    blind_sum_s: FloatArray
     histograms: HistogramSeries
+    low_histograms: HistogramSeries
     resources: tuple[ResourceSeries, ...] = ()
     error_kinds: dict[str, IntArray] = field(default_factory=dict)
+    kept: Times | None = None
+    """Response times beside the stalls of generators, once they have been cut out (:mod:`stalls`)."""
 
     def __post_init__(self) -> None:
         n = self.seconds
-        for name in ("users", "in_flight", "overdue", "late_starts", "start_gap_s", "generator_cpu"):
+        for name in ("users", "in_flight", "overdue", "blind", "start_gap_s"):
             if getattr(self, name).shape != (n,):
                 raise CoreInputError(f"{name} must have one entry for each of the {n} seconds")
-        for name in ("started", "completed", "errors", "response_sum_s"):
+        for name in ("started", "completed", "errors", "response_sum_s", "blind_sum_s"):
             if getattr(self, name).shape != (n, len(self.steps)):
                 raise CoreInputError(f"{name} must have shape ({n}, {len(self.steps)})")
         for resource in self.resources:
@@ -99,6 +136,27 @@ class RunData:
         return int(self.planned_users.shape[0])
 
     @cached_property
+    def times(self) -> Times:
+        """All response times."""
+        good = np.asarray(self.completed - self.errors, dtype=np.int64)
+        return Times(good, self.response_sum_s, self.blind_sum_s, self.histograms, self.low_histograms)
+
+    @cached_property
+    def stalled_s(self) -> FloatArray:
+        """For how much of each second a generator stood still, at most all of it, shape (n,)."""
+        edges = np.arange(self.seconds + 1, dtype=np.float64)
+        before = _time_since(self.stalls[:, 0], edges) - _time_since(self.stalls[:, 1], edges)
+        return np.minimum(np.diff(before), 1.0)
+
+    @cached_property
     def succeeded(self) -> IntArray:
         """Requests completed without error in each second over all steps, shape (n,)."""
         return np.asarray((self.completed - self.errors).sum(axis=1), dtype=np.int64)
+
+
+def _time_since(moments: FloatArray, edges: FloatArray) -> FloatArray:
+    """The sum over ``moments`` (shape (k,)) of the time passed since each, at every edge."""
+    ordered = np.sort(moments)
+    sums = np.concatenate([[0.0], np.cumsum(ordered)])
+    passed = np.searchsorted(ordered, edges)
+    return np.asarray(passed * edges - sums[passed], dtype=np.float64)

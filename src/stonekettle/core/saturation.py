@@ -8,6 +8,11 @@ over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
 The claim is made only when a parametric bootstrap's 95th percentile of the break lies below the
 second-last level *and* the upper bound of the slope over the last three levels is under half the
 initial slope; an interval without that gate would cover a third of the truth it promises.
+
+Load is what was delivered. As the generator may have been blind for b̄₁ of a response at light load,
+N* lies between X_max·(R₁ − b̄₁ + Z) and X_max·(R₁ + Z): its interval holds both. Where over 5 % of the
+users on the plateau were overdue or blind, the plateau is only a lower bound: X_max then lies between it
+and the hardware's ceiling where that is close by, and is not claimed where it is not.
 """
 
 from __future__ import annotations
@@ -21,7 +26,7 @@ from scipy import stats
 
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level
-from stonekettle.core.types import Declined, Estimate, FloatArray
+from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray
 
 MIN_LEVELS = 4
 BREAKS = 240
@@ -32,6 +37,8 @@ NEAR_EFFICIENCY = 0.65
 DISAGREEMENT = 0.10
 RETROGRADE_DROP = 0.10
 RETROGRADE_DEVIATIONS = 3.0
+MOST_SHIFT = 0.05
+"""With a larger share of the plateau's users overdue or blind, the limit is not claimed."""
 
 
 @dataclass(frozen=True)
@@ -71,16 +78,18 @@ class Ceiling:
 class Saturation:
     """What the data say about saturation.
 
-    ``throughput`` (requests/s) and ``users`` (N*) are set only for status ``reached``;
+    ``throughput`` (requests/s) and ``users`` (N*) are set only for status ``reached``; for ``blurred``
+    throughput stopped growing, but the generator's part in it is too large: it is at least ``reached``.
     ``users_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
     over the last third of the levels as a share of the initial slope.
     """
 
-    status: Literal["reached", "near", "not reached"]
+    status: Literal["reached", "near", "not reached", "blurred"]
     throughput: Estimate | None
     users: Estimate | None
     users_95: float | None
     at_least_users: float
+    reached: float
     initial_slope: float
     efficiency: float
     efficiency_upper: float
@@ -111,7 +120,7 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
     breaks = _bootstrap_breaks(users, rate, se, np.random.default_rng(seed))
     settled = float(np.percentile(breaks, 95)) < users[-2]
     think = _think_s(levels)
-    light = levels[0].response_s
+    light, blind = levels[0].response_s, levels[0].blind_s
     retrograde = _retrograde(users, rate, se)
     efficiency = slope / initial
     ceiling = _ceiling(demands, light, think)
@@ -122,6 +131,7 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         users=None,
         users_95=None,
         at_least_users=float(users[-1]),
+        reached=float(rate.max()),
         initial_slope=initial,
         efficiency=efficiency,
         efficiency_upper=(slope + 1.645 * slope_se) / initial,
@@ -135,12 +145,21 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
     )
     if not settled or not (flat or retrograde):
         return open_end
-    throughput = _plateau(users, rate, se, hinge)
+    beyond = _beyond(users, hinge)
+    throughput = _plateau(rate[beyond], se[beyond])
+    if max(lv.shift for lv, counted in zip(levels, beyond, strict=True) if counted) > MOST_SHIFT:
+        if ceiling is None or ceiling.throughput.value > (1 + MOST_SHIFT) * throughput.value:
+            return replace(open_end, status="blurred", next_levels=())
+        throughput = _up_to(throughput, ceiling.throughput)
     return replace(
         open_end,
         status="reached",
         throughput=throughput,
-        users=throughput.scaled(light + think),
+        users=Estimate(
+            throughput.value * (light - blind / 2 + think),
+            throughput.low * (light - blind + think),
+            throughput.high * (light + think),
+        ),
         users_95=_reach(users, rate, 0.95 * throughput.value),
         ceiling_disagrees=ceiling is not None and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
         next_levels=(),
@@ -185,16 +204,25 @@ def _aicc(sse: float, n: int, parameters: int) -> float:
     return sse + 2 * parameters + penalty
 
 
-def _plateau(users: FloatArray, rate: FloatArray, se: FloatArray, hinge: Hinge) -> Estimate:
+def _beyond(users: FloatArray, hinge: Hinge) -> BoolArray:
+    """Which levels are the plateau: those beyond the break, at least the last two."""
     beyond = users >= BEYOND * hinge.break_users
-    if beyond.sum() < 2:
-        beyond = users >= users[-2]
-    weight = 1 / se[beyond] ** 2
-    mean = float(np.average(rate[beyond], weights=weight))
-    k = int(beyond.sum())
-    chi2 = float((((rate[beyond] - mean) / se[beyond]) ** 2).sum()) / max(k - 1, 1)
+    return beyond if beyond.sum() >= 2 else users >= users[-2]
+
+
+def _plateau(rate: FloatArray, se: FloatArray) -> Estimate:
+    weight = 1 / se**2
+    mean = float(np.average(rate, weights=weight))
+    k = len(rate)
+    chi2 = float((((rate - mean) / se) ** 2).sum()) / max(k - 1, 1)
     reach = float(stats.t.ppf(0.95, k + 2)) * np.sqrt(max(1.0, chi2) / weight.sum())
     return Estimate(mean, mean - reach, mean + reach)
+
+
+def _up_to(throughput: Estimate, ceiling: Estimate) -> Estimate:
+    """Between what was reached and what the fullest resource can carry."""
+    top = max(ceiling.value, throughput.value)
+    return Estimate((throughput.value + top) / 2, throughput.low, max(throughput.high, ceiling.high))
 
 
 def _slope(users: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[float, float]:

@@ -116,7 +116,7 @@ def bench_plate(arguments: list[str]) -> int:
 
 def product_command(arguments: list[str]) -> int:
     """A command of the product itself (run, schema, bench), once its packages are there."""
-    install.install(say=lambda line: None)
+    install.install(testing=arguments[0] == "bench", say=lambda line: None)
     return subprocess.run(
         [str(PYTHON), "-m", "stonekettle.cli", *arguments], env=tool_environment(), check=False
     ).returncode

@@ -14,7 +14,7 @@ PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: ./kettle bench engine | truth | meters | plate | feeds",
+    "bench": "measure: ./kettle bench engine | timing | truth | unfit | ordinary | meters | plate | feeds",
 }
 
 

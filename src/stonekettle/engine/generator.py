@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import gc
 import heapq
-import resource
 import sys
 import time
 from collections.abc import Callable
@@ -21,16 +20,17 @@ import pycurl
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.engine.driver import Driver, driver_for
 from stonekettle.engine.flight import Flight, User, new_share
+from stonekettle.engine.looking import Looking
+from stonekettle.engine.reasons import Reasons
 from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHOLE, RecordBuffer
 from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import Dealer, Request, Script, Values, walk
 from stonekettle.engine.server_timing import TimingSampler
 
-TICK_S = 0.02
-"""How often planned load and orders are looked at."""
+TICK_S = 0.01
+"""The loop's metronome: how often planned load and orders are looked at, whatever else happens."""
 DRAIN_LIMIT_S = 30.0
 """Users get this long to finish the step they are in."""
-LATE_S = 0.005
 SWITCH_INTERVAL_S = 0.0005
 
 _ERROR = {name: number for number, name in enumerate(ERRORS)}
@@ -87,6 +87,8 @@ class LoadLoop:
         self._second = 0
         self._start = self._mark = self._last_begin = 0.0
         self._gap: float = 0.0
+        self._looking = Looking(self.driver)
+        self._reasons = Reasons()
         self._reset_second()
 
     def drain(self) -> None:
@@ -102,11 +104,12 @@ class LoadLoop:
         self._start = self._mark = self._last_begin = start_at
         while (now := time.perf_counter()) < start_at:
             time.sleep(min(TICK_S, start_at - now))
-        self._read_usage()
+        self._reasons.read()
+        looking = self._looking
+        looking.begin(start_at)
         next_tick = start_at
-        pump, wait = self.driver.pump, self.driver.wait
         while True:
-            now = time.perf_counter()
+            now = looking.alive()
             if now >= next_tick:
                 if now - self._start >= self._second + 1:
                     self._close_seconds(now)
@@ -118,12 +121,11 @@ class LoadLoop:
                 due, _, user = heapq.heappop(heap)
                 if not user.leaving:
                     self._proceed(user, due, True)
-            pump()
+            looking.look()
             if not self._collect():
                 until = min(heap[0][0] if heap else next_tick, next_tick) - time.perf_counter()
                 if until > 0 and self._busy:
-                    wait(until)
-                    pump()
+                    looking.wait(until)
                     self._collect()
                 elif until > 0:
                     # With nothing to watch, libcurl's wait returns at once and the loop would spin.
@@ -217,11 +219,8 @@ class LoadLoop:
         now = time.perf_counter()
         flight.scheduled, flight.started = due, now
         self._advance_areas(now)
-        lag = now - due
-        self._lags.append(lag)
-        if lag > LATE_S:
-            self._late += 1
-        self._lag_sum += lag
+        self._lags.append(now - due)
+        self._overdue_area += now - max(due, self._start + self._second)
         gap = now - self._last_begin
         if gap > self._gap:
             self._gap = gap
@@ -298,6 +297,7 @@ class LoadLoop:
             info(pycurl.STARTTRANSFER_TIME_T),
             total,
             max(0, elapsed - total),
+            int(self._looking.blind_s * 1e6),
         )
         if flight.part:
             user.free.append(flight)
@@ -363,23 +363,18 @@ class LoadLoop:
         whole = int((now - main.started) * 1e6)
         status = main.handle.getinfo(pycurl.RESPONSE_CODE)
         what = (user.number, request.journey, request.step, status, user.failed, WHOLE)
-        FORMAT.pack_into(memory, offset, *times, *what, 0, 0, 0, 0, 0, 0, 0, whole, 0)
+        blind = int((now - self._looking.since) * 1e6)
+        FORMAT.pack_into(memory, offset, *times, *what, 0, 0, 0, 0, 0, 0, 0, whole, 0, blind)
 
     # Seconds
 
     def _reset_second(self) -> None:
         self._lags: list[float] = []
-        self._late = 0
-        self._lag_sum = 0.0
+        self._overdue_area = 0.0
         self._gap = 0.0
         self._users_area = 0.0
         self._flight_area = 0.0
         self._started = [0] * len(self.script.steps)
-
-    def _read_usage(self) -> None:
-        self._wall = time.perf_counter()
-        self._cpu = time.process_time()
-        self._switches = resource.getrusage(resource.RUSAGE_SELF).ru_nivcsw
 
     def _advance_areas(self, now: float) -> None:
         """Integrate users and requests in flight up to ``now``, before either changes."""
@@ -403,27 +398,35 @@ class LoadLoop:
         # Events after the edge, seen before this tick, were integrated beyond it: hand that on.
         beyond = self._mark - edge
         users_beyond, flight_beyond = len(self.present) * beyond, self._in_step * beyond
-        length = max(edge - (self._start + self._second), 1e-6)
-        wall, cpu = time.perf_counter(), time.process_time()
-        switches = resource.getrusage(resource.RUSAGE_SELF).ru_nivcsw
+        begun = self._start + self._second
+        length = max(edge - begun, 1e-6)
         second = Second(
             second=self._second,
             users=max(0.0, self._users_area - users_beyond) / length,
             in_flight=max(0.0, self._flight_area - flight_beyond) / length,
-            overdue=self._lag_sum / length,
-            late_starts=self._late,
+            overdue=(self._overdue_area + self._still_overdue(begun, edge)) / length,
             start_gap_s=self._gap,
             lag_p99_s=float(np.percentile(self._lags, 99)) if self._lags else 0.0,
-            cpu=min(1.0, (cpu - self._cpu) / max(wall - self._wall, 1e-6)),
-            switches=switches - self._switches,
             started=self._started,
+            stalls=[(a - self._start, b - self._start) for a, b in self._looking.take_stalls()],
             timings=self._timings.close_second(),
+            **self._reasons.read(),
         )
         self.emit(second, self._buffer.take())
         self._second += 1
         self._reset_second()
         self._users_area, self._flight_area = users_beyond, flight_beyond
-        self._read_usage()
+
+    def _still_overdue(self, begun: float, edge: float) -> float:
+        """User seconds in [begun, edge) of those due before ``edge`` and not started yet: the top of the heap."""
+        heap, area, places = self.heap, 0.0, [0]
+        while places:
+            place = places.pop()
+            if place < len(heap) and heap[place][0] < edge:
+                if not heap[place][2].leaving:
+                    area += edge - max(begun, heap[place][0])
+                places += (2 * place + 1, 2 * place + 2)
+        return area
 
 
 def settle_interpreter() -> None:

@@ -67,7 +67,9 @@ Event = Ready | SecondDone | Finished | Lost
 def write_frame(stream: IO[bytes], kind: str, head: dict[str, Any], blobs: list[bytes]) -> None:
     """One frame: lengths, a JSON head, then the blobs one after the other."""
     text = json.dumps({"kind": kind, "sizes": [len(b) for b in blobs], **head}).encode()
-    stream.write(_HEAD.pack(len(text), sum(map(len, blobs))) + text + b"".join(blobs))
+    stream.write(_HEAD.pack(len(text), sum(map(len, blobs))) + text)
+    for blob in blobs:
+        stream.write(blob)
     stream.flush()
 
 
@@ -108,6 +110,7 @@ class GeneratorProcess:
         files = {feed.file.digest: feed.kept_text for feed in plan.feeds if feed.file}
         setup = {"plan": document.to_document(plan), "files": files, "share": share, "seed": seed}
         self._complaints: deque[str] = deque(maxlen=20)
+        self._steps = len(plan.steps)
         self._tell(setup)
         self._threads = [
             threading.Thread(target=self._listen, name="generator-events", daemon=True),
@@ -161,9 +164,9 @@ class GeneratorProcess:
             if head["kind"] == "ready":
                 self._on_event(Ready(head["clock"] - time.time()))
             elif head["kind"] == "second":
-                steps = head["steps"]
-                histograms = dict(zip(steps, blobs[: len(steps)], strict=True))
-                self._on_event(SecondDone(head["rollup"], histograms, blobs[-1]))
+                # Folded here, so that the loop shares its interpreter with nothing but the wire.
+                folded, histograms = rollup.fold(rollup.Second(**head["second"]), view(blobs[0]), self._steps)
+                self._on_event(SecondDone(folded.as_dict(), histograms, blobs[0]))
             elif head["kind"] == "finished":
                 finished = True
         code = self._process.wait()
@@ -204,7 +207,7 @@ def main() -> None:
         sys.exit(str(error))
     script = compile_plan(plan)
     outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None] = queue.SimpleQueue()
-    writer = threading.Thread(target=_write_seconds, args=(outgoing, len(script.steps)), name="seconds", daemon=True)
+    writer = threading.Thread(target=_write_seconds, args=(outgoing,), name="seconds", daemon=True)
     threading.Thread(target=_read_orders, args=(orders,), name="orders", daemon=True).start()
     loop = LoadLoop(
         script,
@@ -235,18 +238,12 @@ def _read_orders(orders: queue.SimpleQueue[dict[str, Any]]) -> None:
     orders.put({"order": "drain"})
 
 
-def _write_seconds(outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None], steps: int) -> None:
-    """Fold and send each second, away from the loop."""
+def _write_seconds(outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None]) -> None:
+    """Send each second, away from the loop: writing does not hold the interpreter."""
     stream = sys.stdout.buffer
     while (item := outgoing.get()) is not None:
         second, data = item
-        folded, histograms = rollup.fold(second, view(data), steps)
-        write_frame(
-            stream,
-            "second",
-            {"rollup": folded.as_dict(), "steps": list(histograms)},
-            [*histograms.values(), data],
-        )
+        write_frame(stream, "second", {"second": vars(second)}, [data])
     write_frame(stream, "finished", {}, [])
 
 

@@ -8,6 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from stonekettle.core.stalls import Requests
+
 ERRORS = (
     "none",
     "status",
@@ -29,7 +31,7 @@ PART = 2
 WHOLE = 4
 """Not a request: the whole of a step with several, from its start until the last is answered."""
 
-FORMAT = struct.Struct("<qqIHHHBBIIIIIIIII")
+FORMAT = struct.Struct("<qqIHHHBBIIIIIIIIII")
 RECORD = np.dtype(
     [
         ("scheduled_us", "<i8"),
@@ -49,10 +51,13 @@ RECORD = np.dtype(
         ("first_byte_us", "<u4"),
         ("total_us", "<u4"),
         ("hidden_gap_us", "<u4"),
+        ("blind_us", "<u4"),
     ]
 )
 """One request. Times in µs: ``scheduled`` and ``start`` since the run's start; the phases from
-the start of the transfer, cumulative (dns, connect, tls and sent are 0 on a reused connection)."""
+the start of the transfer, cumulative (dns, connect, tls and sent are 0 on a reused connection).
+The true response time lies in [total − blind, total]; ``hidden_gap`` is what the loop took beside it,
+before the request left and after its answer was seen."""
 
 assert FORMAT.size == RECORD.itemsize
 
@@ -99,6 +104,31 @@ def to_batch(records: Records) -> pa.RecordBatch:
     return pa.record_batch(
         [pa.array(np.ascontiguousarray(records[name])) for name in RECORD.names or ()], schema=SCHEMA
     )
+
+
+def to_requests(records: Records, second: int) -> Requests:
+    """The steps of a second that succeeded, for the core: wholes, and requests that are a step by themselves."""
+    chosen = records[(records["error"] == 0) & (records["flags"] & PART == 0)]
+    names = chosen.dtype.names or ()
+    total = chosen["total_us"].astype(np.int64)
+    # Older runs did not record how blind they were.
+    blind = chosen["blind_us"].astype(np.int64) if "blind_us" in names else np.zeros_like(total)
+    return Requests(
+        start_s=chosen["start_us"] / 1e6,
+        second=np.full(len(chosen), second, dtype=np.int64),
+        step=chosen["step"].astype(np.int64),
+        response_us=total,
+        blind_us=np.minimum(blind, total),
+    )
+
+
+def from_table(table: pa.Table) -> Records:
+    """The records of a table as an array with its columns."""
+    columns = {name: table[name].to_numpy() for name in table.column_names}
+    found = np.empty(len(table), dtype=[(name, column.dtype) for name, column in columns.items()])
+    for name, column in columns.items():
+        found[name] = column
+    return found
 
 
 def to_chunk(records: Records) -> bytes:

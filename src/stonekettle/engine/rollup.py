@@ -14,9 +14,13 @@ import numpy as np
 from stonekettle.core import histogram
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile
-from stonekettle.core.run_data import ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
 from stonekettle.core.types import IntArray
 from stonekettle.engine import records as rec
+
+LOW = 0x8000
+"""Added to a step's number in a second's histograms: that of the lower ends, total less blind, kept
+only where it differs from that of the totals."""
 
 
 @dataclass(frozen=True)
@@ -24,30 +28,41 @@ class Second:
     """What the loop itself counts in a second, before the records are folded.
 
     ``users``, ``in_flight`` and ``overdue`` are means over the second; lags in seconds;
-    ``cpu`` is the process's share of one core; ``switches`` involuntary context switches;
-    ``timings`` what sampled responses told of time spent in components.
+    ``stalls`` are stretches (s since the run's start) in which the loop did not run; ``cpu``,
+    ``run_queue``, ``stolen`` and ``switches`` are :class:`reasons.Figures`; ``timings`` what sampled
+    responses told of time spent in components.
     """
 
     second: int
     users: float
     in_flight: float
     overdue: float
-    late_starts: int
     start_gap_s: float
     lag_p99_s: float
     cpu: float
-    switches: int
+    run_queue: float
+    stolen: float
+    switches: float
     started: list[int]
+    stalls: list[tuple[float, float]] = field(default_factory=list)
     timings: dict[str, dict[str, list[float]]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class Rollup(Second):
-    """A second with its completions: counts and response times per step, errors by kind."""
+    """A second with its completions: counts and response times per step, errors by kind.
+
+    ``handled`` and ``blind`` are mean numbers of users: those whose request was handed over and not
+    sent, or seen answered and not taken up; and those whose answer may have been there unseen.
+    ``blind_sum_s`` adds up blind times of successes per step.
+    """
 
     completed: list[int] = field(default_factory=list)
     errors: list[int] = field(default_factory=list)
     response_sum_s: list[float] = field(default_factory=list)
+    blind_sum_s: list[float] = field(default_factory=list)
+    handled: float = 0.0
+    blind: float = 0.0
     hidden_gap_p99_s: float = 0.0
     bytes_in: int = 0
     bytes_out: int = 0
@@ -59,7 +74,7 @@ class Rollup(Second):
 
 
 def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict[int, bytes]]:
-    """The rollup of a second's records and an encoded histogram per step that succeeded.
+    """The rollup of a second's records and encoded histograms by step (see :data:`LOW`).
 
     A step with several requests counts once, by its whole; its parts only when they fail.
     """
@@ -73,17 +88,25 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
     failed = records["error"] > 0
     good = ~failed
     total_us = records["total_us"].astype(np.int64)
-    histograms = {
-        int(s): histogram.encode(histogram.counts_of(total_us[good & (step == s)])) for s in np.unique(step[good])
-    }
+    blind_us = np.minimum(records["blind_us"].astype(np.int64), total_us)
+    histograms = {}
+    for s in map(int, np.unique(step[good])):
+        chosen = good & (step == s)
+        histograms[s] = histogram.encode(histogram.counts_of(total_us[chosen]))
+        low = histogram.encode(histogram.counts_of(total_us[chosen] - blind_us[chosen]))
+        if low != histograms[s]:
+            histograms[s | LOW] = low
     kinds = Counter(
         rec.error_name(int(e), int(s)) for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
     )
     rollup = Rollup(
-        **asdict(second),
+        **vars(second),
         completed=np.bincount(step, minlength=steps).tolist(),
         errors=np.bincount(step[failed], minlength=steps).tolist(),
         response_sum_s=(np.bincount(step[good], total_us[good], steps) / 1e6).tolist(),
+        blind_sum_s=(np.bincount(step[good], blind_us[good], steps) / 1e6).tolist(),
+        handled=float(records["hidden_gap_us"].sum()) / 1e6,
+        blind=float(blind_us.sum()) / 1e6,
         hidden_gap_p99_s=float(np.percentile(gaps, 99)) / 1e6 if gaps.size else 0.0,
         bytes_in=bytes_in,
         bytes_out=bytes_out,
@@ -131,43 +154,53 @@ def assemble(
 ) -> RunData:
     """Run data from the rollups of all generators.
 
-    Users, requests and arrivals add up over generators; of lateness and cpu the worst counts.
-    Seconds after the last rollup are not part of the run.
+    Users, requests and arrivals add up over generators; of the reasons for lateness the worst counts.
+    Seconds after the last rollup are not part of the run. What older runs did not record is 0.
     """
     n = seconds if seconds is not None else 1 + max((s.rollup["second"] for s in stored), default=-1)
     shape = (n, len(steps))
-    means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "late_starts")}
-    worst = {name: np.full(n, np.nan) for name in ("start_gap_s", "cpu")}
-    sums = {name: np.zeros(shape) for name in ("started", "completed", "errors", "response_sum_s")}
+    means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "handled", "blind")}
+    worst = {name: np.full(n, np.nan) for name in ("start_gap_s", "cpu", "run_queue", "stolen", "switches")}
+    sums = {name: np.zeros(shape) for name in ("started", "completed", "errors", "response_sum_s", "blind_sum_s")}
     kinds: dict[str, IntArray] = {}
     entries: list[tuple[int, int, bytes]] = []
+    low_entries: list[tuple[int, int, bytes]] = []
+    stalls: list[tuple[float, float]] = []
     for item in stored:
         t, rollup = int(item.rollup["second"]), item.rollup
         if t >= n:
             continue
         for name, series in means.items():
-            series[t] = rollup[name] + (0.0 if math.isnan(series[t]) else series[t])
+            series[t] = rollup.get(name, 0.0) + (0.0 if math.isnan(series[t]) else series[t])
         for name, series in worst.items():
-            series[t] = rollup[name] if math.isnan(series[t]) else max(series[t], rollup[name])
+            value = rollup.get(name, 0.0)
+            series[t] = value if math.isnan(series[t]) else max(series[t], value)
         for name, table in sums.items():
-            table[t] += rollup[name]
+            table[t] += rollup.get(name, 0.0)
         for kind, count in rollup["error_kinds"].items():
             kinds.setdefault(kind, np.zeros(n, dtype=np.int64))[t] += count
-        entries.extend((t, step, data) for step, data in item.histograms.items())
+        stalls += [(begun, ended) for begun, ended in rollup.get("stalls", ())]
+        for key, data in item.histograms.items():
+            if key < LOW:
+                entries.append((t, key, data))
+                low_entries.append((t, key, item.histograms.get(key | LOW, data)))
     return RunData(
         steps=tuple(steps),
         planned_users=profile.users_over(np.arange(n, dtype=np.float64)),
         users=means["users"],
-        in_flight=means["in_flight"],
-        overdue=means["overdue"],
-        late_starts=means["late_starts"],
+        in_flight=means["in_flight"] - means["handled"],
+        overdue=means["overdue"] + means["handled"],
+        blind=means["blind"],
         start_gap_s=worst["start_gap_s"],
-        generator_cpu=worst["cpu"],
+        reasons=Reasons(worst["cpu"], worst["run_queue"], worst["stolen"], worst["switches"]),
+        stalls=np.array(sorted(stalls), dtype=np.float64).reshape(-1, 2),
         started=sums["started"].astype(np.int64),
         completed=sums["completed"].astype(np.int64),
         errors=sums["errors"].astype(np.int64),
         response_sum_s=sums["response_sum_s"],
+        blind_sum_s=sums["blind_sum_s"],
         histograms=HistogramSeries.from_entries(entries),
+        low_histograms=HistogramSeries.from_entries(low_entries),
         resources=tuple(resources),
         error_kinds=kinds,
     )

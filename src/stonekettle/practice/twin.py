@@ -2,7 +2,7 @@
 
 A discrete-event simulation of closed users that walk journeys over the components' servers,
 first come first served. It yields the same arrays as a real run, thousands of times faster, for
-tests of the analysis and for demo history.
+tests of the analysis and for demo history. Its generator can be as unfit as real ones are.
 """
 
 from __future__ import annotations
@@ -18,9 +18,11 @@ import numpy as np
 from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile
-from stonekettle.core.run_data import ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
+from stonekettle.core.stalls import Requests
 from stonekettle.core.types import FloatArray, IntArray
 from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.unfit import Attentive, Loop
 
 REFUSAL_S = 0.002
 
@@ -40,14 +42,6 @@ class TwinJourney:
     name: str
     weight: float
     steps: tuple[TwinStep, ...]
-
-
-@dataclass(frozen=True)
-class Stall:
-    """The generator stands still: starts due in these seconds happen at its end."""
-
-    start_s: float
-    duration_s: float
 
 
 @dataclass(slots=True)
@@ -87,13 +81,13 @@ class Twin:
         *,
         seed: int = 1,
         cpu_noise: float = 0.01,
-        stall: Stall | None = None,
+        loop: Loop | None = None,
     ) -> None:
         self.config, self.journeys, self.profile = config, tuple(journeys), profile
         self.random = Random(seed)
         self.deck = Deck([journey.weight for journey in journeys], self.random)
         self.noise = np.random.default_rng(seed)
-        self.cpu_noise, self.stall = cpu_noise, stall
+        self.cpu_noise, self.loop = cpu_noise, loop or Attentive()
         self.seconds = int(np.ceil(profile.duration_s))
         self.servers = {
             f"{c.name}.{resource}": _Server([0.0] * (count * c.instances), np.zeros(self.seconds + 1))
@@ -113,7 +107,7 @@ class Twin:
         self.active: set[int] = set()
         self.place: dict[int, tuple[int, int]] = {}
         self.joined: list[tuple[float, int]] = []
-        self.done: list[tuple[float, float, int, bool]] = []
+        self.done: list[tuple[float, float, float, int, bool]] = []
         self.begun: list[float] = []
         self.delays: list[tuple[float, float]] = []
 
@@ -125,7 +119,7 @@ class Twin:
         while heap and heap[0][0] < end:
             now, _, act, subject = heapq.heappop(heap)
             act(now, subject)
-        return self._collect()
+        return self.collected()
 
     def _compile(
         self, route_name: str
@@ -176,12 +170,14 @@ class Twin:
     def _start(self, now: float, user: int) -> None:
         if user not in self.active:
             return
-        stall = self.stall
-        if stall and stall.start_s <= now < stall.start_s + stall.duration_s:
-            resumed = stall.start_s + stall.duration_s
-            self.delays.append((now, resumed))
-            self._at(resumed, self._start, user)
-            return
+        when, _ = self.loop.handled(now)
+        if when > now:
+            self.delays.append((now, when))
+            self._at(when, self._send, user)
+        else:
+            self._send(now, user)
+
+    def _send(self, now: float, user: int) -> None:
         self.begun.append(now)
         step = self._step(user)
         self._arrive(now, _Request(user, step, now, self.visits[step]))
@@ -242,7 +238,23 @@ class Twin:
         self._finish(now, request, failed=True)
 
     def _finish(self, now: float, request: _Request, *, failed: bool) -> None:
-        self.done.append((request.start, now, request.step, failed))
+        """The answer is there; the user goes on when the generator has seen it."""
+        when, since = self.loop.handled(now)
+        blind = min(when - since, when - request.start)
+        self.done.append((request.start, when, blind, request.step, failed))
+        act = self._fail if failed else self._succeed
+        if when > now:
+            self._at(when, act, request)
+        else:
+            act(now, request)
+
+    def _succeed(self, now: float, request: _Request) -> None:
+        self._go_on(now, request, failed=False)
+
+    def _fail(self, now: float, request: _Request) -> None:
+        self._go_on(now, request, failed=True)
+
+    def _go_on(self, now: float, request: _Request, *, failed: bool) -> None:
         user = request.user
         journey, position = self.place[user]
         if failed or position + 1 == len(self.journeys[journey].steps):
@@ -251,14 +263,27 @@ class Twin:
             self.place[user] = (journey, position + 1)
         self._at(now + self.think[request.step](), self._start, user)
 
-    def _collect(self) -> RunData:
+    def requests(self) -> Requests:
+        """Every request that succeeded, once the twin has run."""
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 5)
+        start, end, blind, step, _ = done[done[:, 4] == 0].T
+        return Requests(
+            start,
+            np.minimum(end.astype(np.int64), self.seconds - 1),
+            step.astype(np.int64),
+            ((end - start) * 1e6).astype(np.int64),
+            (blind * 1e6).astype(np.int64),
+        )
+
+    def collected(self) -> RunData:
+        """The arrays of a run, once the twin has run."""
         n = self.seconds
-        done = np.array(self.done, dtype=np.float64).reshape(-1, 4)
-        start, end, step, failed = done[:, 0], done[:, 1], done[:, 2].astype(np.int64), done[:, 3] > 0
-        second = np.minimum(end.astype(np.int64), n - 1)
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 5)
+        start, end, blind, step, failed = *done[:, :3].T, done[:, 3].astype(np.int64), done[:, 4] > 0
         begun = np.sort(np.array(self.begun))
         good = ~failed
         shape = (n, len(self.steps))
+        kept = self.requests()
         return RunData(
             steps=tuple(
                 StepInfo(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation)
@@ -276,16 +301,17 @@ class Twin:
                 np.tile([1.0, -1.0], len(self.delays)),
                 n,
             ),
-            late_starts=_per_second(np.array([r for _, r in self.delays]), n),
+            blind=_sums(end, np.zeros(end.size, dtype=np.int64), blind, (n, 1))[:, 0],
             start_gap_s=_longest_gaps(begun, n),
-            generator_cpu=np.full(n, 0.05),
+            reasons=Reasons.none(n, cpu=0.05),
+            stalls=np.array(self.loop.stalls, dtype=np.float64).reshape(-1, 2),
             started=_counts(start, step, shape),
             completed=_counts(end, step, shape),
             errors=_counts(end[failed], step[failed], shape),
             response_sum_s=_sums(end[good], step[good], (end - start)[good], shape),
-            histograms=HistogramSeries.from_observations(
-                second[good], step[good], ((end - start)[good] * 1e6).astype(np.int64)
-            ),
+            blind_sum_s=_sums(end[good], step[good], blind[good], shape),
+            histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us),
+            low_histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us - kept.blind_us),
             resources=self._resources(),
             error_kinds={"status 503": _per_second(end[failed], n).astype(np.int64)},
         )
@@ -316,11 +342,11 @@ def simulate(
     *,
     seed: int = 1,
     cpu_noise: float = 0.01,
-    stall: Stall | None = None,
+    loop: Loop | None = None,
 ) -> RunData:
     """Play ``profile`` against ``config`` in virtual time. ``cpu_noise`` is the standard deviation
-    of utilisation readings; ``stall`` freezes the generator for a while."""
-    return Twin(config, journeys, profile, seed=seed, cpu_noise=cpu_noise, stall=stall).run()
+    of utilisation readings; ``loop`` a generator that is not always there."""
+    return Twin(config, journeys, profile, seed=seed, cpu_noise=cpu_noise, loop=loop).run()
 
 
 def _spread(busy: FloatArray, start: float, end: float) -> None:

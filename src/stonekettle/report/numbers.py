@@ -40,3 +40,8 @@ def percent(ratio: float) -> str:
 
 def users(value: float) -> str:
     return f"{round(value):,}".replace(",", " ")
+
+
+def counted(count: int, noun: str) -> str:
+    """1 stall, 12 stalls."""
+    return f"{users(count)} {noun}{'' if count == 1 else 's'}"

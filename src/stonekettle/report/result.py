@@ -77,12 +77,10 @@ def json_schema() -> dict[str, Any]:
 
 def outcome(analysis: core.Analysis) -> Outcome:
     """What the run says about its objectives."""
-    if not analysis.trustworthy:
-        return "not trustworthy"
     comfort = analysis.comfort
     if isinstance(comfort, ComfortLimit):
         return "objectives met" if comfort.status == "holds" else "objectives broken"
-    return "no answer"
+    return "no answer" if analysis.trustworthy else "not trustworthy"
 
 
 def build(
@@ -158,7 +156,12 @@ def seconds_csv(run: RunData) -> str:
         "completed": run.completed.sum(axis=1),
         "errors": run.errors.sum(axis=1),
         **{f"p{p}_s": values for p, values in percentiles.items()},
-        "generator_cpu": run.generator_cpu,
+        "overdue": run.overdue,
+        "blind": run.blind,
+        "stalled_s": run.stalled_s,
+        "generator_cpu": run.reasons.cpu,
+        "generator_run_queue": run.reasons.run_queue,
+        "stolen": run.reasons.stolen,
         **{f"{r.key}.utilisation": r.utilisation for r in run.resources},
         **{f"{r.key}.waiting": r.waiting for r in run.resources if r.waiting is not None},
     }
@@ -187,7 +190,10 @@ class RequestsFile:
     def write(self, table: pa.Table) -> None:
         names = {"journey": self._journeys, "step": self._steps, "error": pa.array(ERRORS)}
         columns = []
-        for name in table.column_names:
+        for name in SCHEMA.names:
+            if name not in table.column_names:  # recorded before this was
+                columns.append(pa.nulls(len(table), SCHEMA.field(name).type))
+                continue
             column = table[name].combine_chunks()
             if name in names:
                 column = pa.DictionaryArray.from_arrays(column.cast(pa.int32()), names[name])

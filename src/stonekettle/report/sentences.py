@@ -9,7 +9,8 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
-from stonekettle.core.analysis import Analysis
+from stonekettle.core.analysis import BLURRED, GENERATOR, LAWS, Analysis
+from stonekettle.core.blur import Measuring
 from stonekettle.core.bottleneck import LimitingResource, ResourceEvidence
 from stonekettle.core.objectives import BreakingPoint, ComfortLimit, Objective, ObjectiveResult
 from stonekettle.core.saturation import Saturation
@@ -47,18 +48,28 @@ class Note:
 
 
 def verdict(analysis: Analysis, plan: Plan) -> str:
-    """The answer in one or two lines."""
-    if not analysis.trustworthy:
-        return "Not trustworthy: the generators were not fit to measure. Nothing is claimed about the system."
+    """The answer in one or two lines: what is claimed, then what measuring cost."""
     parts = []
-    comfort = analysis.comfort
+    comfort, point, limiting = analysis.comfort, analysis.saturation, analysis.limiting
     if isinstance(comfort, ComfortLimit):
         parts.append(_comfort_title(comfort) + ".")
-    if isinstance(analysis.saturation, Saturation):
-        parts.append(_saturation_title(analysis.saturation) + ".")
-    if isinstance(analysis.limiting, LimitingResource) and analysis.limiting.cause != "none":
-        parts.append(_limiting_title(analysis.limiting) + ".")
+    if isinstance(point, Saturation):
+        parts.append(_saturation_title(point) + ".")
+    if isinstance(limiting, LimitingResource) and limiting.cause != "none":
+        parts.append(_limiting_title(limiting) + ".")
+    withheld = analysis.measuring.withheld
+    if withheld and parts:
+        parts.append(f"Not trustworthy: the {' and the '.join(withheld)}.")
+    elif withheld:
+        parts.append(f"Not trustworthy: {_withheld_because(analysis)}")
     return " ".join(parts) or "Inconclusive: too few levels were measured to answer."
+
+
+def _withheld_because(analysis: Analysis) -> str:
+    reasons = {d.reason for d in (analysis.comfort, analysis.saturation) if isinstance(d, Declined)}
+    if LAWS in reasons:
+        return "users, throughput and response time do not fit together. Nothing is claimed about the system."
+    return f"{_did(analysis.measuring)}. Nothing is claimed about the system."
 
 
 def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
@@ -70,7 +81,8 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
         _breaking(analysis),
         _disagreement(analysis),
         _laws(analysis),
-        _generator(analysis),
+        _pauses(analysis),
+        _measuring(analysis),
     ]
     return tuple(note for note in found if note is not None)
 
@@ -137,6 +149,8 @@ def _objective_line(result: ObjectiveResult, plan: Plan) -> str:
 def _saturation_title(found: Saturation) -> str:
     if found.status == "reached" and found.users is not None:
         return f"Past {n.users(found.users.value)} users throughput stops growing"
+    if found.status == "blurred":
+        return f"Throughput reaches at least {n.rate(found.reached)}"
     if found.status == "near":
         return f"Close to saturation at {n.users(found.at_least_users)} users, but not proved"
     return f"Saturation not reached up to {n.users(found.at_least_users)} users"
@@ -172,6 +186,13 @@ def _saturation(analysis: Analysis) -> Note:
             )
         evidence = Evidence(("throughput",), found.users.value, found.users.low, found.users.high)
         return Note("saturation", "saturated", title, text, tuple(details), evidence)
+    if found.status == "blurred":
+        text = (
+            "It stopped growing there, but too many users were overdue at the generators for that to be the "
+            "system's limit. More generators, or one on a machine with room, would decide."
+        )
+        evidence = Evidence(("throughput", "blur"), found.at_least_users)
+        return Note("saturation", "open", title, text, (ceiling_line,), evidence)
     extra = " and ".join(n.users(level) for level in found.next_levels)
     text = (
         f"Over the last levels each further user still brings {n.percent(max(found.efficiency, 0))} of the "
@@ -216,7 +237,8 @@ def _limiting(analysis: Analysis) -> Note | None:
     if found.next_in_line is not None and found.next_throughput is not None:
         following = f"Next in line is {_resource(found.next_in_line)}, full at {n.rate(found.next_throughput)}."
     texts: Mapping[str, str] = {
-        "generator": "Users were late to start, or the generator ran out of CPU. Nothing is claimed about the system.",
+        "generator": f"Of the users present, {n.percent(analysis.measuring.shift)} were overdue or unanswered at the "
+        "generators, and no metered resource was full. Where the system saturates is not claimed.",
         "hardware": "It is the first resource to fill as load grows.",
         "pool": "Every connection is taken while the hardware behind has room: requests queue for a place.",
         "contention": "Look for locks, retries or thrashing: work per request grows with concurrency.",
@@ -308,7 +330,7 @@ def _disagreement(analysis: Analysis) -> Note | None:
 def _laws(analysis: Analysis) -> Note | None:
     if not analysis.little:
         return None
-    broken = [check for check in analysis.little if not check.passed]
+    broken = [check for check in analysis.little if check.broken]
     if not broken:
         return Note(
             "laws",
@@ -319,49 +341,91 @@ def _laws(analysis: Analysis) -> Note | None:
             (),
             Evidence(("throughput", "response")),
         )
-    details = []
-    for check in broken:
-        level = analysis.levels[check.level - 1]
-        what = []
-        if check.broken:
-            what.append(f"{n.percent(abs(check.gap))} of the users are unaccounted for")
-        if check.late:
-            what.append(f"{n.percent(check.overdue_share)} of the users were overdue")
-        if check.stalled:
-            what.append(f"no request started for {n.seconds(check.stall_s)}")
-        details.append(f"At {n.users(level.users)} users: {', '.join(what)}.")
+    details = tuple(
+        f"At {n.users(analysis.levels[check.level - 1].users)} users: {n.percent(abs(check.gap))} of the users are "
+        f"{'unaccounted for' if check.gap > 0 else 'counted twice'}."
+        for check in broken
+    )
     return Note(
         "laws",
         "strained",
         f"The laws are broken at {len(broken)} of {len(analysis.little)} levels",
         "Users, throughput and response time do not fit together there; read those levels with care.",
-        tuple(details),
+        details,
         Evidence(("throughput", "response"), analysis.levels[broken[0].level - 1].users),
     )
 
 
-def _generator(analysis: Analysis) -> Note:
-    health = analysis.generator
-    left_out = health.strained_seconds
-    details: tuple[str, ...] = (
-        f"CPU up to {n.percent(health.peak_cpu)} of its core; {n.percent(health.late_share)} of starts over 5 ms late.",
-        f"{left_out} of {health.seconds} seconds strained and left out.",
+def _pauses(analysis: Analysis) -> Note | None:
+    paused = [check for check in analysis.little if check.pause_s > 0]
+    if not paused:
+        return None
+    longest = max(paused, key=lambda check: check.pause_s)
+    users = analysis.levels[longest.level - 1].users
+    return Note(
+        "pauses",
+        "strained",
+        f"Nobody could go on for {n.seconds(longest.pause_s)}",
+        f"At {n.users(users)} users no request started for so long, though the generators ran: everybody waited for "
+        "the system.",
+        tuple(
+            f"At {n.users(analysis.levels[check.level - 1].users)} users for {n.seconds(check.pause_s)}."
+            for check in paused
+        ),
+        Evidence(("throughput", "response"), users),
     )
-    if health.gap_seconds:
-        details += (f"{health.gap_seconds} seconds without data.",)
-    titles: Mapping[str, tuple[Grade, str, str]] = {
-        "good": ("holds", "Generators were healthy", "They had room, and started requests on time."),
-        "watch": ("strained", "Generators were busy", "Still fit to measure, but close to their limit."),
-        "strained": ("broken", "Generators were strained", "They measured themselves: nothing is claimed."),
+
+
+def _did(measuring: Measuring) -> str:
+    """What the generators did to the figures, as a phrase: "measuring shifted the load by …"."""
+    shift = f"measuring shifted the load by at most {n.percent(measuring.shift)}"
+    if measuring.p95_blur_s > 0:
+        return f"{shift} and blurred a 95th percentile by at most {n.seconds(measuring.p95_blur_s)}"
+    return shift
+
+
+def _measuring(analysis: Analysis) -> Note:
+    found = analysis.measuring
+    did = _did(found)
+    text = [f"{did[0].upper()}{did[1:]}."]
+    if found.stalls:
+        text.append(
+            f"{n.counted(found.stalls, 'stall')} of the generators, the longest {n.seconds(found.longest_stall_s)}"
+            + (f", took {n.percent(found.cut_share)} of the response times with them." if found.cut_share else ".")
+        )
+    if found.withheld:
+        text.append(f"Not claimed for it: the {' and the '.join(found.withheld)}.")
+    details = [
+        f"The host took {n.percent(found.stolen)} of the processors away.",
+        f"Generators used up to {n.percent(found.cpu)} of their core, waited {n.percent(found.run_queue)} of the time "
+        f"for one, and were interrupted {n.figure(found.switches)} times a second.",
+    ]
+    if found.stalls:
+        details.append(f"They stood still for {n.seconds(found.stalled_s)} in all.")
+    if found.gap_seconds:
+        details.append(f"{n.counted(found.gap_seconds, 'second')} without data.")
+    titles: Mapping[str, tuple[Grade, str]] = {
+        "sound": ("holds", "Measured soundly"),
+        "blurred": ("strained", "Blurred by measuring: claims stand, wider"),
+        "not trustworthy": ("broken", "Not trustworthy in part" if _claims_stand(analysis) else "Not trustworthy"),
     }
-    grade, title, text = titles[health.verdict]
-    return Note("generator", grade, title, text, details, Evidence(("load",)))
+    grade, title = titles[found.verdict]
+    return Note("measuring", grade, title, " ".join(text), tuple(details), Evidence(("blur",)))
+
+
+def _claims_stand(analysis: Analysis) -> bool:
+    return isinstance(analysis.comfort, ComfortLimit) or isinstance(analysis.saturation, Saturation)
 
 
 def _declined(kind: str, subject: str, declined: Declined) -> Note:
     reasons: Mapping[str, str] = {
-        "too few levels": "It needs at least four levels of 10 s with 100 requests each.",
+        "too few levels": "It needs at least four levels of 10 s with 100 requests each."
+        if kind == "saturation"
+        else "It needs a level of 10 s with 100 requests.",
         "no successful requests": "No request succeeded.",
-        "not trustworthy": "The generators were not fit to measure; nothing is claimed about the system.",
+        BLURRED: "Measuring blurred it by more than the answer can bear: repeat it where the generators have room.",
+        GENERATOR: "The generators did not deliver the load that was ordered: add generators, or repeat the run where "
+        "they have room.",
+        LAWS: "Users, throughput and response time do not fit together at too many levels.",
     }
     return Note(kind, "open", f"{subject}: no answer", reasons.get(declined.reason, declined.reason), (), Evidence())

@@ -1,8 +1,11 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
+import { cursor, joined, type LivePlate } from './livePlate'
 
-const LIVE_MS = 600
+const LIVE_MS = 1_000
+/** What changes seldom in a live run; a change of state is heard with the plate at once. */
+const DETAIL_MS = 5_000
 const IDLE_MS = 4_000
 
 export function useMe() {
@@ -52,15 +55,20 @@ export function useRun(id: MaybeRefOrGetter<number>) {
     queryKey: computed(() => ['run', toValue(id)]),
     queryFn: () =>
       body(api.GET('/api/runs/{run_id}', { params: { path: { run_id: toValue(id) } } })),
-    refetchInterval: (query) => (query.state.data?.ended ? false : LIVE_MS),
+    refetchInterval: (query) => (query.state.data?.ended ? false : DETAIL_MS),
   })
 }
 
+/** The plate of a run; while it is live each look asks only for what is new. */
 export function usePlate(id: MaybeRefOrGetter<number>, live: MaybeRefOrGetter<boolean>) {
+  const client = useQueryClient()
   return useQuery({
     queryKey: computed(() => ['plate', toValue(id)]),
-    queryFn: () =>
-      body(api.GET('/api/runs/{run_id}/plate', { params: { path: { run_id: toValue(id) } } })),
+    queryFn: async ({ queryKey }) => {
+      const have = toValue(live) ? client.getQueryData<LivePlate>(queryKey) : undefined
+      const params = { path: { run_id: toValue(id) }, query: cursor(have) }
+      return joined(have, await body(api.GET('/api/runs/{run_id}/plate', { params })))
+    },
     // A ref, not a function: it must be looked at again when the run turns live or ends.
     refetchInterval: computed(() => (toValue(live) ? LIVE_MS : false)),
   })

@@ -880,7 +880,8 @@ export interface paths {
         };
         /**
          * Get Plate
-         * @description Everything measured so far, as columns over time.
+         * @description Everything measured from ``after`` on, as columns over time; from the beginning where bins are no
+         *     longer as wide as the page has them.
          */
         get: operations["stonekettle_server_runs_api_get_plate"];
         put?: never;
@@ -2149,6 +2150,22 @@ export interface components {
             at: string;
         };
         /**
+         * PlateWindow
+         * @description What a page has already: everything before second ``after``, in bins of ``bin_s``.
+         */
+        PlateWindow: {
+            /**
+             * After
+             * @default 0
+             */
+            after: number;
+            /**
+             * Bin S
+             * @default 0
+             */
+            bin_s: number;
+        };
+        /**
          * EventMark
          * @description Something a meter showed: an instance's restart, a counter's reset, a silence until ``until``.
          */
@@ -2161,6 +2178,48 @@ export interface components {
             text: string;
             /** Until */
             until: number | null;
+        };
+        /**
+         * LivePlate
+         * @description A plate with the state the run was in when it was read.
+         */
+        LivePlate: {
+            /** Bin S */
+            bin_s: number;
+            /** Since */
+            since: number;
+            /** T */
+            t: (number | null)[];
+            /** Planned */
+            planned: (number | null)[];
+            /** Users */
+            users: (number | null)[];
+            /** In Flight */
+            in_flight: (number | null)[];
+            /** Throughput */
+            throughput: (number | null)[];
+            /** Errors */
+            errors: (number | null)[];
+            /** P50 */
+            p50: (number | null)[];
+            /** P95 */
+            p95: (number | null)[];
+            /** P99 */
+            p99: (number | null)[];
+            /** Blur */
+            blur: (number | null)[];
+            /** Stalls */
+            stalls: components["schemas"]["Stall"][];
+            /** Resources */
+            resources: components["schemas"]["ResourceColumn"][];
+            /** Pins */
+            pins: components["schemas"]["PinRow"][];
+            /** Events */
+            events: components["schemas"]["EventMark"][];
+            /** State */
+            state: string;
+            /** Elapsed S */
+            elapsed_s: number;
         };
         /** PinLine */
         PinLine: {
@@ -2195,42 +2254,6 @@ export interface components {
             /** Spread */
             spread: (number | null)[][];
         };
-        /**
-         * Plate
-         * @description Columns over time; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
-         *
-         *     Times in seconds, rates per second, shares 0..1; null is unmeasured.
-         */
-        Plate: {
-            /** Bin S */
-            bin_s: number;
-            /** T */
-            t: (number | null)[];
-            /** Planned */
-            planned: (number | null)[];
-            /** Users */
-            users: (number | null)[];
-            /** In Flight */
-            in_flight: (number | null)[];
-            /** Throughput */
-            throughput: (number | null)[];
-            /** Errors */
-            errors: (number | null)[];
-            /** P50 */
-            p50: (number | null)[];
-            /** P95 */
-            p95: (number | null)[];
-            /** P99 */
-            p99: (number | null)[];
-            /** Generator Cpu */
-            generator_cpu: (number | null)[];
-            /** Resources */
-            resources: components["schemas"]["ResourceColumn"][];
-            /** Pins */
-            pins: components["schemas"]["PinRow"][];
-            /** Events */
-            events: components["schemas"]["EventMark"][];
-        };
         /** ResourceColumn */
         ResourceColumn: {
             /** Key */
@@ -2247,6 +2270,16 @@ export interface components {
             utilisation: (number | null)[];
             /** Waiting */
             waiting: (number | null)[] | null;
+        };
+        /**
+         * Stall
+         * @description The generators stood still from ``t`` on.
+         */
+        Stall: {
+            /** T */
+            t: number;
+            /** Length S */
+            length_s: number;
         };
         /**
          * ColumnLine
@@ -3509,7 +3542,10 @@ export interface operations {
     };
     stonekettle_server_runs_api_get_plate: {
         parameters: {
-            query?: never;
+            query?: {
+                after?: number;
+                bin_s?: number;
+            };
             header?: never;
             path: {
                 run_id: number;
@@ -3524,7 +3560,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Plate"];
+                    "application/json": components["schemas"]["LivePlate"];
                 };
             };
         };

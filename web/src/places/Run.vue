@@ -21,6 +21,12 @@ const live = computed(() => run.data.value !== undefined && !run.data.value.ende
 const plate = usePlate(() => props.id, live)
 const stop = useStopRun()
 watch(live, () => void plate.refetch()) // the last seconds arrive after the last live look
+watch(
+  () => plate.data.value?.state,
+  (state) => {
+    if (live.value && state !== run.data.value?.state) void run.refetch()
+  },
+)
 const axis = ref<Axis>('clock')
 const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)
@@ -68,9 +74,10 @@ const highlight = computed<Highlight | null>(() => {
   const level = levels.value.find((l) => l.number === selected.value)
   return level ? { rows: [], low: level.users, high: level.users } : null
 })
+const elapsed = computed(() => plate.data.value?.elapsed_s ?? run.data.value?.elapsed_s ?? 0)
 const left = computed(() => {
   const data = run.data.value
-  return data ? Math.max(0, data.outline.profile.duration_s - data.elapsed_s) : 0
+  return data ? Math.max(0, data.outline.profile.duration_s - elapsed.value) : 0
 })
 const shown = computed(() => levels.value.find((l) => l.number === selected.value))
 
@@ -126,13 +133,11 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         <template v-if="run.data.value.begun_at">
           <progress
             class="h-2 w-full"
-            :value="run.data.value.elapsed_s"
+            :value="elapsed"
             :max="run.data.value.outline.profile.duration_s"
             aria-label="Part of the load profile done"
           />
-          <p class="figures text-[13.5px]">
-            {{ clock(run.data.value.elapsed_s) }} done, {{ clock(left) }} left
-          </p>
+          <p class="figures text-[13.5px]">{{ clock(elapsed) }} done, {{ clock(left) }} left</p>
         </template>
         <Action
           v-if="!run.data.value.stop_requested_by"

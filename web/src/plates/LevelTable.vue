@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { percent, rate, seconds, users } from '@/ui/format'
 import { meanIn, pinFigures, type PinRow } from './pinRows'
+import { blurOf } from './blur'
 import { resourceName, type LevelPoint, type Plate } from './runPlate'
 
 /** What the plate draws, level by level in figures: clients, resources, pins. */
@@ -24,6 +25,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
           <th>p95</th>
           <th>p99</th>
           <th>Errors</th>
+          <th>Blur</th>
           <th v-for="r in plate.resources" :key="r.key">{{ resourceName(r) }}</th>
           <th v-for="pin in plate.pins" :key="pin.title">{{ pin.title }}</th>
         </tr>
@@ -44,6 +46,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
           <td class="whitespace-nowrap">{{ seconds(level.p95_s) }}</td>
           <td class="whitespace-nowrap">{{ seconds(level.p99_s) }}</td>
           <td>{{ percent(level.completions ? level.errors / level.completions : 0) }}</td>
+          <td>{{ percent(blurOf(level)) }}</td>
           <td v-for="r in plate.resources" :key="r.key">{{ percent(level.utilisation[r.key]) }}</td>
           <td v-for="pin in plate.pins" :key="pin.title">{{ pinned(pin, level) }}</td>
         </tr>

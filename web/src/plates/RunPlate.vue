@@ -112,7 +112,7 @@ watch(chart, () => void nextTick(armSelection))
           {{ line }}
         </p>
       </template>
-      <template v-else-if="row.id.startsWith('resource:')">
+      <template v-else-if="row.id === 'blur' || row.id.startsWith('resource:')">
         <p class="flex justify-between gap-2 text-[13px] leading-[18px]">
           <span class="truncate">{{ row.name }}</span>
           <span class="figures whitespace-nowrap">{{ figures.get(row.id)?.[0] }}</span>

@@ -1,5 +1,6 @@
 /** What stands beside each row at the cursor, and where a stretch of load lies on the axis in use. */
 import { figure, percent, rate, seconds, users } from '@/ui/format'
+import { blurOf, stalledAt } from './blur'
 import { meanIn, PIN_PREFIX, pinFigures } from './pinRows'
 import type { Plate, PlateInput } from './runPlate'
 
@@ -28,6 +29,7 @@ function clockFigures({ plate }: PlateInput, x: number | null): RowFigure[] {
       ],
     },
     { id: 'errors', lines: [`${figure(at(plate.errors))} errors/s`] },
+    { id: 'blur', lines: [percent(at(plate.blur)) + stood(stalledAt({ plate }, plate.t[i] ?? 0))] },
     ...plate.resources.map((r) => ({
       id: `resource:${r.key}`,
       lines: [percent(r.utilisation[i]) + waiting(r.waiting?.[i])],
@@ -66,6 +68,7 @@ function loadFigures(input: PlateInput, x: number | null): RowFigure[] {
       ],
     },
     { id: 'errors', lines: [percent(level.completions ? level.errors / level.completions : 0)] },
+    { id: 'blur', lines: [percent(blurOf(level))] },
     ...plate.resources.map((r) => ({
       id: `resource:${r.key}`,
       lines: [percent(level.utilisation[r.key])],
@@ -75,6 +78,10 @@ function loadFigures(input: PlateInput, x: number | null): RowFigure[] {
       lines: pinFigures(pin, (values) => meanIn(values, level, input)),
     })),
   ]
+}
+
+function stood(length: number): string {
+  return length ? `, still ${seconds(length)}` : ''
 }
 
 function waiting(count: number | null | undefined): string {

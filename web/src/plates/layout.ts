@@ -26,7 +26,11 @@ export function stack(rows: { id: string; name: string; height: number }[]): Lay
     const here = { ...row, top }
     top +=
       row.height +
-      (row.id.startsWith('resource:') ? STRIP_GAP : row.id.startsWith('pin:') ? PIN_GAP : GAP)
+      (row.id === 'blur' || row.id.startsWith('resource:')
+        ? STRIP_GAP
+        : row.id.startsWith('pin:')
+          ? PIN_GAP
+          : GAP)
     return here
   })
   return { rows: placed, height: top + AXIS }

@@ -23,7 +23,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     plate: {
       bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
-      p99: [0.09, 0.1, null], generator_cpu: [0.1, 0.1, 0.1],
+      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], since: 0, stalls: [{ t: 1.2, length_s: 0.34 }],
       pins: [], events: [],
       resources: [
         { ...resource, key: 'ledger.cpu', name: 'cpu', kind: 'cpu', utilisation: [0.5, null, 0.7] },
@@ -53,6 +53,7 @@ describe('the plate of a run', () => {
       'throughput',
       'response',
       'errors',
+      'blur',
       'resource:ledger.cpu',
       'resource:ledger.memory',
     ])
@@ -66,7 +67,7 @@ describe('the plate of a run', () => {
   it('shows the whole planned terrain from the first second on', () => {
     expect(seriesOf(input())[0]?.data).toEqual([[0, 10], [60, 10]]) // prettier-ignore
     const x = draw(input()).option.xAxis as { max: number }[]
-    expect(x.map((axis) => axis.max)).toEqual([60, 60, 60, 60, 60, 60])
+    expect(x.map((axis) => axis.max)).toEqual([60, 60, 60, 60, 60, 60, 60])
   })
 
   it('leaves unmeasured seconds of a strip empty', () => {

@@ -3,12 +3,13 @@ import type { EChartsOption, SeriesOption } from 'echarts'
 import type { Schemas } from '@/api/client'
 import { amount, clock, figure, given, percent, users } from '@/ui/format'
 import type { Tokens } from '@/ui/theme'
+import { blurSeries } from './blur'
 import { LEFT, RIGHT, stack, type Layout } from './layout'
 import { bands, flags, rules } from './marks'
 import { PIN_PREFIX, pinHeight, pinSeries } from './pinRows'
 import { cellRow, reach } from './strip'
 
-export type Plate = Schemas['Plate']
+export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s'>
 export type Profile = Schemas['ProfileOutline']
 export type Axis = 'clock' | 'load'
 
@@ -23,6 +24,9 @@ export interface LevelPoint {
   p95_s: number | null
   p99_s: number | null
   in_flight: number
+  present?: number
+  overdue?: number
+  blind?: number
   completions: number
   errors: number
   utilisation: Record<string, number | null>
@@ -53,6 +57,9 @@ export interface Drawing {
 
 type Point = [number, number | null]
 
+/** Rows before those of resources, and the place of the blur's. */
+const BLUR = 4
+const FIRST_RESOURCE = 5
 const HEIGHTS = { load: 84, throughput: 92, response: 136, errors: 34, strip: 15 }
 
 export function draw(input: PlateInput): Drawing {
@@ -63,6 +70,7 @@ export function draw(input: PlateInput): Drawing {
     { id: 'throughput', name: 'Throughput', height: HEIGHTS.throughput },
     { id: 'response', name: 'Response time', height: HEIGHTS.response },
     { id: 'errors', name: 'Errors', height: HEIGHTS.errors },
+    { id: 'blur', name: 'Blur of measuring', height: HEIGHTS.strip },
     ...resources.map((r) => ({
       id: `resource:${r.key}`,
       name: resourceName(r),
@@ -75,7 +83,11 @@ export function draw(input: PlateInput): Drawing {
     })),
   ])
   const series = onLoad ? loadSeries(input, resources) : clockSeries(input, resources)
-  pins.forEach((pin, i) => series.push(...pinSeries(pin, 4 + resources.length + i, input)))
+  const strips = series.length - resources.length
+  series.splice(strips, 0, ...blurSeries(input, BLUR, loadExtent(input).max))
+  pins.forEach((pin, i) =>
+    series.push(...pinSeries(pin, FIRST_RESOURCE + resources.length + i, input)),
+  )
   const x = onLoad ? loadExtent(input) : { min: 0, max: clockEnd(input) }
   return { layout, option: assemble(input, layout, series, x) }
 }
@@ -122,7 +134,7 @@ function clockSeries(input: PlateInput, resources: Plate['resources']): SeriesOp
         ...{ from: (t ?? 0) - half, to: (t ?? 0) + half, low: 0, high: 1 },
         value: r.utilisation[k] ?? null,
       }))
-      return cellRow(4 + i, cells, tokens)
+      return cellRow(FIRST_RESOURCE + i, cells, tokens)
     }),
   ]
 }
@@ -181,7 +193,7 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
         const [from, to] = reach(x, k, loadExtent(input).max)
         return { from, to, low: 0, high: 1, value: l.utilisation[r.key] ?? null }
       })
-      return cellRow(4 + i, cells, tokens)
+      return cellRow(FIRST_RESOURCE + i, cells, tokens)
     }),
   ]
 }
@@ -312,7 +324,7 @@ function assemble(
       axisTick: { show: false },
       axisLabel: {
         showMinLabel: !row.id.startsWith(PIN_PREFIX),
-        show: i <= 3 || pinOf(row.id, input) !== undefined,
+        show: i < BLUR || pinOf(row.id, input) !== undefined,
         color: tokens.ink2,
         fontSize: 12,
         formatter: (v: number) => labelY(row.id, v, input),
@@ -341,7 +353,9 @@ function emptyErrorsMax({ plate }: PlateInput): number | undefined {
 /** Shares of strips and distributions fill their row at 1; other rows find their own height. */
 function yMax(row: string, input: PlateInput): number | undefined {
   if (row === 'errors') return emptyErrorsMax(input)
-  return row.startsWith('resource:') || (row.startsWith(PIN_PREFIX) && !pinOf(row, input))
+  return row === 'blur' ||
+    row.startsWith('resource:') ||
+    (row.startsWith(PIN_PREFIX) && !pinOf(row, input))
     ? 1
     : undefined
 }

@@ -5,7 +5,10 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict, dataclass
+from importlib import import_module
 from pathlib import Path
+
+NAMES = ("engine", "feeds", "meters", "ordinary", "timing", "truth", "unfit")
 
 
 @dataclass(frozen=True)
@@ -19,23 +22,8 @@ class Figure:
 
 
 def run(name: str, json_file: Path | None, *, quick: bool) -> int:
-    """Run one benchmark, print its table; 0 when every target is met, 1 otherwise."""
-    if name == "truth":
-        from stonekettle.cli.bench import truth
-
-        figures = truth.measure(quick=quick)
-    elif name == "meters":
-        from stonekettle.cli.bench import meters
-
-        figures = meters.measure(quick=quick)
-    elif name == "feeds":
-        from stonekettle.cli.bench import feeds
-
-        figures = feeds.measure(quick=quick)
-    else:
-        from stonekettle.cli.bench import engine
-
-        figures = engine.measure(quick=quick)
+    """Run the benchmark of this name, print its table; 0 when every target is met, 1 otherwise."""
+    figures: list[Figure] = import_module(f"{__name__}.{name}").measure(quick=quick)
     wide = max(len(f.name) for f in figures)
     middle = max(len(f.value) for f in figures)
     for f in figures:

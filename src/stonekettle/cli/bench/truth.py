@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from random import Random
 
 import numpy as np
@@ -17,6 +17,7 @@ from stonekettle.core.distribution import Law
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.objectives import ComfortLimit, Objective
+from stonekettle.core.run_data import RunData
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.practice import truth as known
@@ -109,7 +110,7 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
     """Analyse one simulated run and compare with the truth. The true comfort limit takes long runs;
     ``comfort`` false leaves it out."""
     truth = known.compute(case.config, {ROUTE: 1.0}, case.think_s)
-    run = simulate(case.config, _journeys(case), case.profile, seed=case.seed + 1)
+    run = simulate(case.config, journeys(case), case.profile, seed=case.seed + 1)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
     found = analysis.analyse(run, case.profile, goals, 0.05)
     point, limiting, limit = found.saturation, found.limiting, found.comfort
@@ -138,7 +139,7 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
 
 
 def _judge_comfort(case: Case, limit: ComfortLimit, users: Estimate) -> dict[str, object]:
-    real = _true_comfort(case, int(limit.tested_users)) if limit.status == "found" else None
+    real = true_comfort(case, int(limit.tested_users)) if limit.status == "found" else None
     if real is None:
         return {}
     return {
@@ -148,11 +149,23 @@ def _judge_comfort(case: Case, limit: ComfortLimit, users: Estimate) -> dict[str
     }
 
 
-def _journeys(case: Case) -> list[TwinJourney]:
+def taken_at_its_word(run: RunData) -> RunData:
+    """The run with nothing known of what its generator did."""
+    return replace(
+        run,
+        overdue=np.zeros(run.seconds),
+        blind=np.zeros(run.seconds),
+        stalls=np.zeros((0, 2)),
+        blind_sum_s=np.zeros_like(run.blind_sum_s),
+        low_histograms=run.histograms,
+    )
+
+
+def journeys(case: Case) -> list[TwinJourney]:
     return [TwinJourney("visit", 1.0, (TwinStep(ROUTE, Law("exponential", case.think_s)),))]
 
 
-def _true_comfort(case: Case, most: int) -> float | None:
+def true_comfort(case: Case, most: int) -> float | None:
     """The load at which the true 95th percentile meets the goal, by bisection on long runs."""
     low, high = 1.0, float(most)
     if _long_percentile(case, most) <= case.goal_s or _long_percentile(case, 1) > case.goal_s:
@@ -171,7 +184,7 @@ def _long_percentile(case: Case, users: int) -> float:
     rate = truth.curve(users).throughput[-1]
     settle = 4 * (case.think_s + users / rate)
     duration = settle + LONG_RUN_COMPLETIONS / rate
-    run = simulate(case.config, _journeys(case), LoadProfile((Segment.hold(users, duration),)), seed=99, cpu_noise=0)
+    run = simulate(case.config, journeys(case), LoadProfile((Segment.hold(users, duration),)), seed=99, cpu_noise=0)
     counted = np.arange(run.seconds) >= settle
     return percentile_s(run.histograms.merged(counted), 95)
 
@@ -186,17 +199,17 @@ def figures_of(outcomes: Sequence[Outcome]) -> list[Figure]:
         _errors("throughput limit", [o.throughput_error for o in saturated], 0.012, 0.035),
         _errors("throughput ceiling (utilisation law)", [o.ceiling_error for o in hardware], 0.010, 0.030),
         _errors("saturation point N*", [o.users_error for o in saturated], 0.012, 0.035),
-        _share("interval of N* covers the truth", [o.users_covered for o in saturated], 0.82, 1.0),
+        share("interval of N* covers the truth", [o.users_covered for o in saturated], 0.82, 1.0),
         _width("width of the interval of N*", [o.users_width for o in saturated]),
         _errors("comfort limit", [o.comfort_error for o in hardware], 0.045, 0.12),
-        _share("interval of comfort limit covers", [o.comfort_covered for o in hardware], 0.85, 1.0),
+        share("interval of comfort limit covers", [o.comfort_covered for o in hardware], 0.85, 1.0),
         _width("width of the interval of comfort limit", [o.comfort_width for o in hardware]),
-        _share("false claims far from saturation", [o.claimed for o in far], 0.0, 0.02),
-        _share("saturation missed", [not o.claimed for o in saturated], 0.0, 0.08),
-        _share("limiting resource right, hardware", [o.limit_right for o in hardware], 0.95, 1.0),
-        _share("limiting resource right, pool", [o.limit_right for o in pools], 0.95, 1.0),
-        _share("nothing named far from saturation", [o.limit_right for o in far], 0.97, 1.0),
-        _share(
+        share("false claims far from saturation", [o.claimed for o in far], 0.0, 0.02),
+        share("saturation missed", [not o.claimed for o in saturated], 0.0, 0.08),
+        share("limiting resource right, hardware", [o.limit_right for o in hardware], 0.95, 1.0),
+        share("limiting resource right, pool", [o.limit_right for o in pools], 0.95, 1.0),
+        share("nothing named far from saturation", [o.limit_right for o in far], 0.97, 1.0),
+        share(
             "levels flagged by Little's law",
             [i < o.little_flags for o in outcomes for i in range(o.levels)],
             0.0,
@@ -218,7 +231,7 @@ def _errors(name: str, values: Sequence[float | None], median: float, p90: float
     )
 
 
-def _share(name: str, values: Sequence[bool | None], low: float, high: float) -> Figure:
+def share(name: str, values: Sequence[bool | None], low: float, high: float) -> Figure:
     present = [v for v in values if v is not None]
     share = sum(present) / len(present) if present else 0.0
     target = f"at most {high:.1%}" if low == 0 else f"at least {low:.0%}"

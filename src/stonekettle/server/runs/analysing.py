@@ -13,7 +13,8 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     """Compute and save the findings of a run that will end as ``state``."""
     plan, loaded = run.plan, data.load(run)
     measured = loaded.run
-    found = analysis.analyse(measured, plan.profile, document.core_objectives(plan), plan.error_limit)
+    goals = document.core_objectives(plan)
+    found = analysis.analyse(measured, plan.profile, goals, plan.error_limit, data.requests(run))
     built = result.build(
         plan, measured, found, loaded.readings, state=state, cause=cause, trial_requests=run.trial_requests
     )

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from ninja import File, Form, Query, Router, Schema, Status
+from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
 from stonekettle.core.alignment import CLEAR
@@ -133,12 +133,31 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
     )
 
 
-@router.get("/runs/{run_id}/plate", response=plates.Plate)
-def get_plate(request: HttpRequest, run_id: int) -> plates.Plate:
-    """Everything measured so far, as columns over time."""
-    run = get_object_or_404(Run.objects.select_related("system"), pk=run_id)
+class PlateWindow(Schema):
+    """What a page has already: everything before second ``after``, in bins of ``bin_s``."""
+
+    after: int = Field(0, ge=0)
+    bin_s: int = Field(0, ge=0)
+
+
+class LivePlate(plates.Plate):
+    """A plate with the state the run was in when it was read."""
+
+    state: str
+    elapsed_s: int
+
+
+@router.get("/runs/{run_id}/plate", response=LivePlate)
+def get_plate(request: HttpRequest, run_id: int, window: Query[PlateWindow]) -> LivePlate:
+    """Everything measured from ``after`` on, as columns over time; from the beginning where bins are no
+    longer as wide as the page has them."""
+    run = get_object_or_404(Run.objects.select_related("system").defer("result", "plan_document"), pk=run_id)
+    stored = data.seconds_stored(run)
+    width = plates.width_of(stored)
+    since = window.after // width * width if window.bin_s == width else 0
     pins = [Pin(**pin) for pin in run.system.pins] if run.system else []
-    return plates.draw(data.load(run), pins)
+    drawn = plates.draw(data.load(run, since), pins, since)
+    return LivePlate(**vars(drawn), state=run.state, elapsed_s=stored)
 
 
 @router.post("/runs/{run_id}/stop", response={202: Started})

@@ -11,6 +11,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from stonekettle.core.run_data import RunData
+from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.rollup import StoredSecond, assemble, unpack_histograms
 from stonekettle.engine.script import step_infos
@@ -20,6 +21,9 @@ from stonekettle.meters.samples import Batch, Readings, Samples, Source, unpack
 from stonekettle.plan.system import ResourceMapping
 from stonekettle.server.runs.models import GeneratorSecond, MeterScrape, MeterSeries, MetricsFile, Run
 from stonekettle.server.systems import pushes
+
+RATES_REACH_S = 15
+"""A counter's rate needs the sample before, and figures over 5 s some more."""
 
 
 def seconds_stored(run: Run) -> int:
@@ -36,14 +40,17 @@ class Measured:
     readings: Readings
 
 
-def load(run: Run) -> Measured:
-    """Everything measured so far, but for the single requests."""
+def load(run: Run, since: int = 0) -> Measured:
+    """Everything measured so far, but for the single requests; what was measured before second ``since``
+    is not read, and missing in the arrays."""
     plan = run.plan
-    rows = GeneratorSecond.objects.filter(generator__run=run).values_list("generator__name", "rollup", "histograms")
+    rows = GeneratorSecond.objects.filter(generator__run=run, second__gte=since).values_list(
+        "generator__name", "rollup", "histograms"
+    )
     stored = [StoredSecond(name, rollup, unpack_histograms(bytes(histograms))) for name, rollup, histograms in rows]
     length = 1 + max((int(s.rollup["second"]) for s in stored), default=-1)
     told = server_timing.series(plan, [second.rollup for second in stored])
-    readings = _scraped(run).joined(told).joined(pushes.during(run, plan)).joined(_uploaded(run))
+    readings = _scraped(run, since).joined(told).joined(pushes.during(run, plan)).joined(_uploaded(run))
     metered = resources.series(plan.system, readings, length, _mapped_by_files(run))
     return Measured(assemble(step_infos(plan), plan.profile, stored, metered, length), readings)
 
@@ -69,7 +76,7 @@ def store(run_id: int, batches: Sequence[Batch]) -> None:
         MeterScrape.objects.bulk_create(chunks, ignore_conflicts=True)
 
 
-def _scraped(run: Run) -> Readings:
+def _scraped(run: Run, since: int = 0) -> Readings:
     rows = MeterSeries.objects.filter(run=run).values_list(
         "number", "component", "instance", "metric", "labels", "kind"
     )
@@ -77,7 +84,8 @@ def _scraped(run: Run) -> Readings:
         number: Source(component, instance, metric, tuple(sorted(labels.items())), cast(Kind, kind))
         for number, component, instance, metric, labels, kind in rows
     }
-    chunks = MeterScrape.objects.filter(run=run).values_list("chunk", flat=True)
+    scrapes = MeterScrape.objects.filter(run=run, scrape__gte=max(0, since - RATES_REACH_S))
+    chunks = scrapes.values_list("chunk", flat=True)
     return unpack(sources, [zlib.decompress(chunk) for chunk in chunks])
 
 
@@ -104,11 +112,20 @@ def _uploaded(run: Run) -> Iterator[Samples]:
 
 def request_tables(run: Run) -> Iterator[Any]:
     """Request records second by second as Arrow tables; the whole is never in memory."""
+    return (table for _, table in _seconds_of_records(run))
+
+
+def requests(run: Run) -> Iterator[Requests]:
+    """The steps that succeeded, second by second, as the core reads them; nothing is read before it asks."""
+    return (records.to_requests(records.from_table(table), second) for second, table in _seconds_of_records(run))
+
+
+def _seconds_of_records(run: Run) -> Iterator[tuple[int, Any]]:
     rows = (
         GeneratorSecond.objects.filter(generator__run=run)
         .order_by("second", "generator_id")
-        .values_list("records", flat=True)
+        .values_list("second", "records")
     )
-    for chunk in rows.iterator(chunk_size=200):
+    for second, chunk in rows.iterator(chunk_size=200):
         if chunk:
-            yield records.from_chunk(bytes(chunk))
+            yield second, records.from_chunk(bytes(chunk))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 from django.conf import settings
@@ -65,12 +66,20 @@ class Run(models.Model):
 
     @property
     def plan(self) -> Plan:
-        return document.from_document(self.plan_document)
+        """The plan; once load has begun it does not change any more, and is read once."""
+        if self.begun_at is None:
+            return document.from_document(self.plan_document)
+        return _frozen_plan(self.pk, self.begun_at)
 
     def seconds_told(self, name: str) -> int:
         """In how many seconds responses told the time spent under this name."""
         seconds = GeneratorSecond.objects.filter(generator__run=self, rollup__timings__has_key=name)
         return seconds.values("second").distinct().count()
+
+
+@lru_cache(maxsize=32)
+def _frozen_plan(run_id: int, begun_at: float) -> Plan:
+    return document.from_document(Run.objects.values_list("plan_document", flat=True).get(pk=run_id))
 
 
 class Transition(models.Model):

@@ -16,6 +16,8 @@ from stonekettle.meters.rates import MeterEvent, events
 from stonekettle.server.runs.data import Measured
 
 MAX_POINTS = 1500
+SHOWN_STALL_S = 0.1
+MOST_STALLS = 40
 Column = list[float | None]
 
 
@@ -57,13 +59,23 @@ class EventMark(Schema):
     until: float | None
 
 
-class Plate(Schema):
-    """Columns over time; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
+class Stall(Schema):
+    """The generators stood still from ``t`` on."""
 
-    Times in seconds, rates per second, shares 0..1; null is unmeasured.
+    t: float
+    length_s: float
+
+
+class Plate(Schema):
+    """Columns over time from second ``since`` on; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
+
+    Times in seconds, rates per second, shares 0..1; null is unmeasured. ``blur`` is the share of the
+    users present that may not have been load, overdue or unseen at the generators; ``stalls`` the
+    longest of theirs.
     """
 
     bin_s: int
+    since: int
     t: Column
     planned: Column
     users: Column
@@ -73,37 +85,49 @@ class Plate(Schema):
     p50: Column
     p95: Column
     p99: Column
-    generator_cpu: Column
+    blur: Column
+    stalls: list[Stall]
     resources: list[ResourceColumn]
     pins: list[PinRow]
     events: list[EventMark]
 
 
-def draw(measured: Measured, pins: Sequence[Pin] = ()) -> Plate:
-    """Merge seconds into bins: means of levels, rates of counts, percentiles of merged histograms."""
+def width_of(seconds: int) -> int:
+    """The bin width (s) that keeps so many seconds within the points of a plate."""
+    return max(1, math.ceil(seconds / MAX_POINTS))
+
+
+def draw(measured: Measured, pins: Sequence[Pin] = (), since: int = 0) -> Plate:
+    """Merge seconds into bins: means of levels, rates of counts, percentiles of merged histograms.
+
+    Only from second ``since`` on, a whole number of bins.
+    """
     run = measured.run
-    n = run.seconds
-    width = max(1, math.ceil(n / MAX_POINTS))
+    width = width_of(run.seconds)
+    n = max(0, run.seconds - since)
     bins = math.ceil(n / width)
     bin_of = np.arange(n) // width
     lengths = np.bincount(bin_of, minlength=bins).astype(np.float64)
-    merged = run.histograms.blocks(bin_of, bins) if n else np.zeros((0, 1))
+    block_of = np.concatenate([np.full(min(since, run.seconds), -1, dtype=np.int64), bin_of])
+    merged = run.histograms.blocks(block_of, bins) if n else np.zeros((0, 1))
 
     def mean(values: FloatArray) -> Column:
+        values = values[since:]
         known = np.isfinite(values)
         sums = np.bincount(bin_of[known], values[known], bins)
         counts = np.bincount(bin_of[known], minlength=bins)
         return [float(s / c) if c else None for s, c in zip(sums, counts, strict=True)]
 
     def rate(counts: Any) -> Column:
-        return [float(x) for x in np.bincount(bin_of, counts, bins) / lengths]
+        return [float(x) for x in np.bincount(bin_of, counts[since:], bins) / lengths]
 
     def percentile(percent: float) -> Column:
         return [None if math.isnan(x) else float(x) for x in percentiles_s(merged, percent)] if n else []
 
     return Plate(
         bin_s=width,
-        t=[float(b * width + length / 2) for b, length in enumerate(lengths)],
+        since=since,
+        t=[float(since + b * width + length / 2) for b, length in enumerate(lengths)],
         planned=mean(run.planned_users),
         users=mean(run.users),
         in_flight=mean(run.in_flight),
@@ -112,7 +136,8 @@ def draw(measured: Measured, pins: Sequence[Pin] = ()) -> Plate:
         p50=percentile(50),
         p95=percentile(95),
         p99=percentile(99),
-        generator_cpu=mean(run.generator_cpu),
+        blur=mean(_share(run.overdue + run.blind, run.users)),
+        stalls=[Stall(t=begun, length_s=ended - begun) for begun, ended in _longest(run.stalls, since)],
         resources=[
             ResourceColumn(
                 key=r.key,
@@ -129,8 +154,21 @@ def draw(measured: Measured, pins: Sequence[Pin] = ()) -> Plate:
             _row(compute(pin, measured.readings, run.succeeded.astype(np.float64)), title(pin, measured.readings), mean)
             for pin in pins
         ],
-        events=[_mark(event) for event in events(measured.readings) if 0 <= event.second <= n],
+        events=[_mark(event) for event in events(measured.readings) if since <= event.second <= run.seconds],
     )
+
+
+def _share(part: FloatArray, whole: FloatArray) -> FloatArray:
+    """``part`` of ``whole``, NaN where there is no whole."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(whole > 0, np.minimum(part / whole, 1.0), np.nan)
+
+
+def _longest(stalls: FloatArray, since: int) -> FloatArray:
+    """The longest stalls that are worth a mark, in order of time."""
+    seen = stalls[(stalls[:, 1] - stalls[:, 0] >= SHOWN_STALL_S) & (stalls[:, 0] >= since)]
+    longest = np.argsort(seen[:, 0] - seen[:, 1], kind="stable")[:MOST_STALLS]
+    return seen[np.sort(longest)]
 
 
 def _row(figure: Figure, name: str, mean: Callable[[FloatArray], Column]) -> PinRow:

@@ -94,7 +94,7 @@ def _run(user: User, seconds: int, metrics: int) -> Run:
     made["total_us"] = np.random.default_rng(1).lognormal(10, 0.6, 200).astype(np.uint32)
     rows = []
     for t in range(seconds):
-        folded, histograms = fold(Second(t, 300.0, 9.0, 0.0, 0, 0.02, 0.001, 0.1, 0, [29] * 7), made, 7)
+        folded, histograms = fold(Second(t, 300.0, 9.0, 0.0, 0.02, 0.001, 0.1, 0.0, 0.0, 0.0, [29] * 7), made, 7)
         packed = pack_histograms(histograms)
         rows.append(
             GeneratorSecond(generator=generator, second=t, rollup=folded.as_dict(), histograms=packed, records=b"")
