@@ -18,9 +18,8 @@ import pytest
 import urllib3
 import yaml
 
-from stonekettle.cli.run import NOT_TRUSTWORTHY, PracticeProcess
+from stonekettle.cli.run import PracticeProcess
 from stonekettle.report import result
-from tests.machine import Steal
 
 ROOT = Path(__file__).parents[2]
 Text = Callable[..., str]
@@ -111,11 +110,7 @@ def test_requests_recorded_are_requests_served_exactly(plan_text: Text, tmp_path
 
 def test_objectives_decide_the_exit_code(plan_text: Text, run_file: Run) -> None:
     text = practice_plan(plan_text, users=20, hold="11 s", think="60 ms")
-    steal = Steal()
-    codes = [run_file(given).returncode for given in (text, text.replace("p95: 1 s", "p95: 1 ms"))]
-    if NOT_TRUSTWORTHY in codes:
-        steal.skip_if_high()
-    assert codes == [0, 1]
+    assert [run_file(given).returncode for given in (text, text.replace("p95: 1 s", "p95: 1 ms"))] == [0, 1]
 
 
 def test_an_interrupt_drains_and_still_writes_what_was_measured(plan_text: Text, tmp_path: Path) -> None:
@@ -201,13 +196,9 @@ def test_the_same_data_for_all_users_flatters_a_server_that_remembers(tmp_path: 
         done = kettle(
             "run", tmp_path / f"{name}.yaml", "--out", tmp_path / name, "--practice", "--practice-config", practice
         )
-        levels = json.loads((tmp_path / name / "result.json").read_text())["levels"]
-        if not levels:
-            steal.skip_if_high()
-        (level,) = levels
+        (level,) = json.loads((tmp_path / name / "result.json").read_text())["levels"]
         return done.stdout, level["utilisation"]["planner.cpu"] / level["throughput"]
 
-    steal = Steal()
     with ThreadPoolExecutor() as both:
         (warned, remembered), (unwarned, worked) = both.map(planner_busy, variants)
     assert "sends the same goal, stop: the server's caches would flatter the result" in warned

@@ -6,13 +6,15 @@ import numpy as np
 import pytest
 
 from stonekettle.core import laws, saturation
+from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.saturation import Saturation, fit_hinge
 from stonekettle.core.types import Declined
 from stonekettle.practice import truth
-from stonekettle.practice.config import PracticeConfig
-from stonekettle.practice.twin import simulate
+from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
+from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
+from stonekettle.practice.unfit import Laborious
 from tests.conftest import ROUTE, climb, one_server_system, visits
 
 
@@ -79,3 +81,44 @@ def test_falling_throughput_is_its_own_finding() -> None:
     assert isinstance(found, Saturation)
     assert found.retrograde is not None
     assert found.retrograde.drop == pytest.approx(0.3, abs=0.06)
+
+
+def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:
+    """Two journeys, one of which waits for the full component: in short levels the others run ahead."""
+    config = PracticeConfig(
+        (Component("front", cpus=8), Component("store", cpus=2)),
+        (Route("GET", "/look", (Visit("front", 2),)), Route("GET", "/buy", (Visit("store", 40),))),
+    )
+    think = Law("exponential", 2.0)
+    journeys = [
+        TwinJourney("look", 3, (TwinStep("GET /look", think), TwinStep("GET /look", think))),
+        TwinJourney("buy", 1, (TwinStep("GET /buy", think),)),
+    ]
+    real = truth.compute(config, {"GET /look": 6 / 7, "GET /buy": 1 / 7}, 2.0)
+    profile, errors = climb(80, 1200, 80, 20), []
+    for seed in range(4):
+        levels = measure(simulate(config, journeys, profile, seed=seed), profile.levels())
+        found = saturation.find(levels)
+        assert isinstance(found, Saturation)
+        assert found.users is not None
+        assert found.users.low < real.users < found.users.high
+        errors.append(found.users.value / real.users - 1)
+    assert abs(np.mean(errors)) < 0.02
+
+
+def test_a_limit_reached_by_a_late_generator_lies_between_the_plateau_and_the_ceiling() -> None:
+    config, profile = one_server_system(20, servers=2), climb(20, 180, 20)
+    run = simulate(config, visits(1.0), profile, loop=Laborious(0.0047))
+    levels = measure(run, profile.levels())
+    assert max(lv.shift for lv in levels) > saturation.MOST_SHIFT
+    demands = [d for r in run.resources if (d := laws.demand(r, levels))]
+    found = saturation.find(levels, demands)
+    assert isinstance(found, Saturation)
+    assert found.status == "reached"
+    assert found.throughput is not None
+    assert found.throughput.low < 100 < found.throughput.high
+    unmetered = saturation.find(levels)
+    assert isinstance(unmetered, Saturation)
+    assert unmetered.status == "blurred"
+    assert unmetered.users is None
+    assert unmetered.reached > 80

@@ -37,7 +37,7 @@ class Api:
 
     def start(self, seconds: int, users: int = 20) -> int:
         text = QUICK.replace(
-            "climb: {from: 30, to: 150, by: 30, every: 12 s}", f"hold: {{users: {users}, for: {seconds} s}}"
+            "climb: {from: 30, to: 180, by: 30, every: 12 s}", f"hold: {{users: {users}, for: {seconds} s}}"
         )
         experiment = self.post("/experiments", source=text.replace("Quick look", f"Kill {time.time():.0f}"))
         return int(self.post(f"/experiments/{experiment['id']}/runs")["id"])

@@ -11,7 +11,6 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.e2e.installation import Installation
-from tests.machine import Steal
 
 pytestmark = pytest.mark.e2e
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
@@ -35,19 +34,11 @@ def see_it_live(page: Page, name: str) -> Locator:
     expect(throughput).to_contain_text("req/s", timeout=30_000)
     expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
     expect(page.get_by_test_id("run-chip")).to_contain_text(name)
-    first, steal, seen = throughput.inner_text(), Steal(), time.monotonic()
+    first = throughput.inner_text()
     expect(throughput).not_to_have_text(first, timeout=30_000)
-    took = time.monotonic() - seen
-    if took > 4:
-        steal.skip_if_high()
-    assert took <= 4
-    # Drawing it live costs this small machine more than the load does; wait for its end elsewhere.
-    run = page.url
-    page.get_by_role("link", name="Systems").click()
-    expect(page.get_by_test_id("run-chip")).to_have_count(0, timeout=180_000)
-    page.goto(run)
+    # Watched to its end: looking at a run must not spoil it.
     notes = page.get_by_test_id("notes")
-    expect(notes).to_be_visible(timeout=60_000)
+    expect(notes).to_be_visible(timeout=180_000)
     return notes
 
 
@@ -78,19 +69,16 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(problem).to_contain_text("Did you mean 'goal'?")
     source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://10.1.2.3"))
     expect(problem).to_contain_text("10.1.2.3) is not an allowed target")
-    write_experiment(page, "Walk", "climb: {from: 30, to: 150, by: 30, every: 12 s}")
+    write_experiment(page, "Walk", "climb: {from: 30, to: 180, by: 30, every: 12 s}")
     expect(page.get_by_text("95 % of Buy ticket within 450 ms")).to_be_visible()
     expect(page.get_by_test_id("profile").locator("canvas")).to_be_visible()
 
     # Start it, see it live, wait for the verdict. A minute's run may say itself that it proves
-    # nothing, or that this machine was too busy; then a person would try again.
-    steal = Steal()
+    # nothing; then a person would try again.
     notes = see_it_live(page, "Walk")
     if "throughput stops growing" not in notes.inner_text():
         page.get_by_role("link", name="Walk", exact=True).click()
         notes = see_it_live(page, "Walk")
-    if "throughput stops growing" not in notes.inner_text():
-        steal.skip_if_high()
     state, plate = page.get_by_test_id("run-state"), page.get_by_test_id("plate")
     expect(state).to_contain_text("finished")
     expect(notes.locator("[data-note=limiting]")).to_contain_text("ledger CPU")
@@ -127,8 +115,8 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(plate.locator("[data-row=load]")).not_to_have_text(near)
 
     # The table behind the plate, and the files.
-    page.get_by_text("Table of 5 levels").click()
-    expect(page.get_by_test_id("levels").locator("tbody tr")).to_have_count(5)
+    page.get_by_text("Table of 6 levels").click()
+    expect(page.get_by_test_id("levels").locator("tbody tr")).to_have_count(6)
     with page.expect_download() as download:
         page.get_by_role("link", name="result.json").click()
     result = json.loads(Path(download.value.path()).read_text())
@@ -157,9 +145,10 @@ def test_waits_are_overridden_beside_the_text(page: Page) -> None:
     expect(source).to_have_value(whole)
 
 
-def test_a_completed_request_is_on_screen_within_two_seconds(page: Page) -> None:
+def test_a_completed_request_is_soon_on_screen_and_each_look_is_small(page: Page) -> None:
     write_experiment(page, "Prompt", "hold: {users: 20, for: 30 s}")
-    steal = Steal()
+    looks: list[str] = []
+    page.on("request", lambda request: looks.append(request.url))
     page.get_by_role("button", name="Start run").click()
     page.wait_for_url("**/runs/*")
     run = page.url.rsplit("/", 1)[1]
@@ -170,11 +159,16 @@ def test_a_completed_request_is_on_screen_within_two_seconds(page: Page) -> None
     expect(page.get_by_test_id("plate").locator("[data-row=throughput]")).to_contain_text(
         re.compile(r"[1-9].* req/s"), timeout=30_000
     )
-    # The first request completes within half a second of the beginning (think time comes first).
-    took = time.time() - begun
-    if took >= 3.0:
-        steal.skip_if_high()
-    assert took < 3.0
+    # Two to three seconds on a quiet machine; on no machine as long as a refresh by hand.
+    assert time.time() - begun < 12.0
+    first, since = len(looks), time.monotonic()
+    page.wait_for_timeout(9_000)
+    asked = looks[first:]
+    plates = [url for url in asked if f"/runs/{run}/plate" in url]
+    # One look a second, each from where the page ends; the run itself only now and then.
+    assert len(plates) <= time.monotonic() - since + 1
+    assert re.search(r"after=[1-9]", plates[-1])
+    assert sum(url.endswith(f"/api/runs/{run}") for url in asked) <= 4
     page.get_by_role("button", name="Stop run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("stopped", timeout=30_000)
     expect(page.get_by_test_id("ending")).to_contain_text("Stopped by planner")

@@ -1,18 +1,30 @@
-"""A small HTTP server with answers that are known."""
+"""A small HTTP server with answers that are known, and a load loop played against it."""
 
 from __future__ import annotations
 
 import threading
 import time
-from collections import Counter
-from collections.abc import Iterator
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
+import numpy as np
 import pytest
+
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.engine import driver
+from stonekettle.engine.generator import LoadLoop
+from stonekettle.engine.records import ERRORS, RECORD, Records, view
+from stonekettle.engine.rollup import Second
+from stonekettle.engine.script import compile_plan
+from stonekettle.plan import document
 
 
 class KnownServer(ThreadingHTTPServer):
-    """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop; counts all."""
+    """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop; counts all.
+
+    ``sent`` holds by path the moments (perf_counter seconds) just before and after each answer was sent.
+    """
 
     daemon_threads = True
     request_queue_size = 256
@@ -20,6 +32,7 @@ class KnownServer(ThreadingHTTPServer):
     def __init__(self) -> None:
         super().__init__(("127.0.0.1", 0), Handler)
         self.seen: Counter[str] = Counter()
+        self.sent: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
         self.connections: set[int] = set()
         self.cookies: list[str | None] = []
         self.url = f"http://127.0.0.1:{self.server_address[1]}"
@@ -48,7 +61,9 @@ class Handler(BaseHTTPRequestHandler):
         self.send_header("Content-Length", str(len(body)))
         self.send_header("Set-Cookie", "visit=1")
         self.end_headers()
+        before = time.perf_counter()
         self.wfile.write(body)
+        self.server.sent[path].append((before, time.perf_counter()))
 
     def do_POST(self) -> None:
         self.rfile.read(int(self.headers.get("Content-Length", 0)))
@@ -66,3 +81,51 @@ def known_server() -> Iterator[KnownServer]:
     yield server
     server.shutdown()
     server.server_close()
+
+
+class Played:
+    """One load loop from start to end, with everything it emitted."""
+
+    def __init__(
+        self,
+        url: str,
+        path: str = "/",
+        users: int = 5,
+        seconds: float = 1.5,
+        think: str = "20 ms",
+        profile: LoadProfile | None = None,
+        orders: Callable[[], str | None] = lambda: None,
+        **loop: object,
+    ) -> None:
+        step = {"name": "a", "request": path if " " in path else f"GET {path}", "think": f"exponential {think}"}
+        plan = document.from_document(
+            {
+                "name": "test",
+                "system": {"name": "s", "base_url": url},
+                "journeys": [{"name": "j", "steps": [step]}],
+                "load": [{"hold": {"users": users, "for": "1 s"}}],
+            }
+        )
+        self.seconds: list[Second] = []
+        self.chunks: list[bytes] = []
+        chosen = profile or LoadProfile((Segment.hold(users, seconds),))
+        self.loop = LoadLoop(compile_plan(plan), chosen, self._keep, **loop)  # type: ignore[arg-type]
+        self.start = time.perf_counter()
+        self.loop.run(self.start, orders)
+        self.lasted = time.perf_counter() - self.start
+
+    def _keep(self, second: Second, data: bytes) -> None:
+        self.seconds.append(second)
+        self.chunks.append(data)
+
+    @property
+    def records(self) -> Records:
+        return np.concatenate([view(c) for c in self.chunks]) if self.chunks else np.zeros(0, RECORD)
+
+    def errors(self) -> set[str]:
+        return {ERRORS[e] for e in self.records["error"]}
+
+
+@pytest.fixture(params=["select", "epoll"])
+def each_driver(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(driver, "SELECT_USERS", 10_000 if request.param == "select" else 0)

@@ -3,67 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 
 import numpy as np
 import pytest
 
 from stonekettle.core.load_profile import LoadProfile, Segment
-from stonekettle.engine import driver
-from stonekettle.engine.generator import LoadLoop
-from stonekettle.engine.records import ERRORS, RECORD, Records, view
-from stonekettle.engine.rollup import Second
-from stonekettle.engine.script import compile_plan
-from stonekettle.plan import document
-from tests.engine.conftest import KnownServer
-
-
-class Played:
-    """One load loop from start to end, with everything it emitted."""
-
-    def __init__(
-        self,
-        url: str,
-        path: str = "/",
-        users: int = 5,
-        seconds: float = 1.5,
-        think: str = "20 ms",
-        profile: LoadProfile | None = None,
-        orders: Callable[[], str | None] = lambda: None,
-        **loop: object,
-    ) -> None:
-        step = {"name": "a", "request": path if " " in path else f"GET {path}", "think": f"exponential {think}"}
-        plan = document.from_document(
-            {
-                "name": "test",
-                "system": {"name": "s", "base_url": url},
-                "journeys": [{"name": "j", "steps": [step]}],
-                "load": [{"hold": {"users": users, "for": "1 s"}}],
-            }
-        )
-        self.seconds: list[Second] = []
-        self.chunks: list[bytes] = []
-        chosen = profile or LoadProfile((Segment.hold(users, seconds),))
-        self.loop = LoadLoop(compile_plan(plan), chosen, self._keep, **loop)  # type: ignore[arg-type]
-        began = time.perf_counter()
-        self.loop.run(began, orders)
-        self.lasted = time.perf_counter() - began
-
-    def _keep(self, second: Second, data: bytes) -> None:
-        self.seconds.append(second)
-        self.chunks.append(data)
-
-    @property
-    def records(self) -> Records:
-        return np.concatenate([view(c) for c in self.chunks]) if self.chunks else np.zeros(0, RECORD)
-
-    def errors(self) -> set[str]:
-        return {ERRORS[e] for e in self.records["error"]}
-
-
-@pytest.fixture(params=["select", "epoll"])
-def each_driver(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(driver, "SELECT_USERS", 10_000 if request.param == "select" else 0)
+from tests.engine.conftest import KnownServer, Played
 
 
 @pytest.mark.usefixtures("each_driver")

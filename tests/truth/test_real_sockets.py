@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,6 @@ import yaml
 from stonekettle.cli import run
 from stonekettle.plan import document
 from stonekettle.practice import config, truth
-from tests.machine import Steal
 
 ROOT = Path(__file__).parents[2]
 THINK_S = 0.5
@@ -38,7 +37,6 @@ class Case:
     real: truth.Truth
     folder: Path
     code: int = run.NOT_TRUSTWORTHY
-    steal: Steal = field(default_factory=Steal)
 
     @property
     def found(self) -> dict[str, Any]:
@@ -51,7 +49,6 @@ class Case:
         return self.code != run.NOT_TRUSTWORTHY and self.found["findings"]["saturation"].get("status") == "reached"
 
     def start(self) -> subprocess.Popen[bytes]:
-        self.steal = Steal()
         words = ("run", "plan.yaml", "--out", "out", "--practice", "--practice-config", "practice.yaml")
         return subprocess.Popen(
             [sys.executable, "-m", "stonekettle.cli", *words],
@@ -63,8 +60,8 @@ class Case:
 
 @pytest.fixture(scope="module")
 def cases(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, Case]:
-    """All three, run side by side: together they keep the machine less than half busy. A run that was
-    not trustworthy, or proves nothing, says so itself and is worth another try."""
+    """All three, run side by side: together they keep the machine less than half busy. A run whose levels
+    prove nothing says so itself and is worth another try."""
     made = {name: _case(name, tmp_path_factory.mktemp("truth")) for name in LIMITS}
     for _ in range(TRIES):
         wanted = [case for case in made.values() if not case.settled]
@@ -77,13 +74,13 @@ def cases(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, Case]:
 def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> None:
     case = cases[name]
     found, real = case.found, case.real
-    if not case.settled:
-        case.steal.skip_if_high()
     assert case.code in (run.MET, run.BROKEN), found["verdict"]
     assert found["findings"]["limiting"]["resource"]["key"] == EXPECTED[name]
     point = found["findings"]["saturation"]
     assert point["status"] == "reached", found["verdict"]
-    assert point["users"]["value"] == pytest.approx(real.users, rel=0.10)
+    # Twenty seconds a level leave some users still gathering: the interval with a tenth to spare.
+    assert point["users"]["low"] / 1.1 < real.users < point["users"]["high"] * 1.1
+    assert point["users"]["value"] == pytest.approx(real.users, rel=0.25)
     if name == "ledger pool":
         hardware = [e for e in found["findings"]["limiting"]["evidence"] if e["kind"] in ("cpu", "disk")]
         assert max(e["utilisation"] for e in hardware) < 0.70

@@ -8,7 +8,7 @@ step down and a tenth up for the interpolation itself.
 
 Measured times have two ends, and so has the load: the lower band is of recorded times on users less
 those blind, the upper one of recorded less blind times on all users delivered. Where that widens the
-answer by over 10 % of itself, it is withheld.
+answer by over a quarter of itself, it is withheld.
 
 Breaking point: the first level whose one-sided 95 % lower bound of the error ratio (Wilson 1927)
 exceeds the limit, at this and every higher level. Errors come in bursts, so the sample is shrunk
@@ -34,7 +34,7 @@ REPLICATES = 200
 Z_90 = 1.645
 STEP_DOWN, STEP_UP = 0.25, 0.10
 MIN_STEP_COMPLETIONS = 30
-MOST_BLUR = 0.10
+MOST_BLUR = 0.25
 """A comfort limit whose two ends differ by a larger share of it is not claimed."""
 
 

@@ -37,6 +37,8 @@ NEAR_EFFICIENCY = 0.65
 DISAGREEMENT = 0.10
 RETROGRADE_DROP = 0.10
 RETROGRADE_DEVIATIONS = 3.0
+REGULAR = 0.5
+"""A full resource lets its work go regularly: counts spread so much of what chance would (found in simulation)."""
 MOST_SHIFT = 0.05
 """With a larger share of the plateau's users overdue or blind, the limit is not claimed."""
 
@@ -146,9 +148,10 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
     if not settled or not (flat or retrograde):
         return open_end
     beyond = _beyond(users, hinge)
-    throughput = _plateau(rate[beyond], se[beyond])
+    settled_rate, settled_se = _in_planned_mix(levels, beyond, rate, se)
+    throughput = _plateau(settled_rate[beyond], settled_se[beyond])
     if max(lv.shift for lv, counted in zip(levels, beyond, strict=True) if counted) > MOST_SHIFT:
-        if ceiling is None or ceiling.throughput.value > (1 + MOST_SHIFT) * throughput.value:
+        if ceiling is None or ceiling.throughput.value > (1 + DISAGREEMENT) * throughput.value:
             return replace(open_end, status="blurred", next_levels=())
         throughput = _up_to(throughput, ceiling.throughput)
     return replace(
@@ -208,6 +211,36 @@ def _beyond(users: FloatArray, hinge: Hinge) -> BoolArray:
     """Which levels are the plateau: those beyond the break, at least the last two."""
     beyond = users >= BEYOND * hinge.break_users
     return beyond if beyond.sum() >= 2 else users >= users[-2]
+
+
+def _in_planned_mix(
+    levels: Sequence[Level], beyond: BoolArray, rate: FloatArray, se: FloatArray
+) -> tuple[FloatArray, FloatArray]:
+    """Throughput of the levels beyond saturation as it would be in the mix of steps below it, and its error.
+
+    While users gather before the bottleneck, fewer of the steps that need it are completed than the mix
+    has, and the others make throughput look too high. Each step s tells x_s/π_s, its rate over its share of
+    the mix; they count by the users that gathered in them, x_s·(R_s − R_s at light load), and by what a
+    request costs there, for which its response at light load stands.
+    """
+    counts = np.array([[s.completions - s.errors for s in lv.steps] for lv in levels], dtype=np.float64)
+    response = np.nan_to_num([[s.response_s for s in lv.steps] for lv in levels])
+    below = counts[~beyond].sum(axis=0)
+    if counts.shape[1] < 2 or below.sum() <= 0:
+        return rate, se
+    share = below / below.sum()
+    light = response[~beyond].min(axis=0)
+    rate, se = rate.copy(), se.copy()
+    for i in np.flatnonzero(beyond):
+        gathered = np.where(share > 0, counts[i] * np.maximum(response[i] - light, 0.0) * light, 0.0)
+        if gathered.sum() <= 0:
+            continue
+        weight = gathered / gathered.sum()
+        told = np.where(share > 0, counts[i] / counts[i].sum() / np.maximum(share, 1e-12), 0.0)
+        factor = float(weight @ told)
+        noise = np.sqrt((weight**2 * (1 / np.maximum(counts[i], 1) + 1 / np.maximum(below, 1))).sum())
+        rate[i], se[i] = rate[i] * factor, max(se[i] * factor, float(rate[i] * factor * REGULAR * noise))
+    return rate, se
 
 
 def _plateau(rate: FloatArray, se: FloatArray) -> Estimate:

@@ -8,7 +8,7 @@ import signal
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -22,10 +22,18 @@ SKIPPED = {"node_modules", "dist", ".venv", "migrations", "__pycache__"}
 GENERATED = {"schema.d.ts"}
 
 
+QUICK = ["tests/core", "tests/plan", "tests/meters", "tests/practice", "tests/report", "tests/server"]
+"""What neither makes real load nor needs a browser."""
+
+
 def test(arguments: list[str]) -> int:
     """Lint, front-end tests, then all Python tests against an own database. ``arguments`` go to
-    pytest; with any given, only pytest runs."""
+    pytest; with any given, only pytest runs. "quick" stands for the inner loop."""
     install.install(testing=True)
+    if arguments[:1] == ["quick"]:
+        arguments = [*QUICK, "-x", *arguments[1:]]
+        if code := run_steps(python_checks()):
+            return code
     if not arguments and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
         return code
     with database() as environment:
@@ -36,18 +44,35 @@ def test(arguments: list[str]) -> int:
 def lint() -> int:
     """Style, types, layers and sizes. Every check runs; the first failure's code is returned."""
     install.install(testing=True)
+    failed = run_steps(
+        [
+            *python_checks(),
+            ("Front-end types", ["npm", "run", "--silent", "types"], WEB),
+            ("Front-end style", ["npm", "run", "--silent", "lint"], WEB),
+        ]
+    )
+    code, tests = count_lines()
+    print(f"Code {code} lines, tests {tests} lines: tests are {tests / (code + tests):.0%} of all.")
+    return failed
+
+
+Check = tuple[str, list[str], Path]
+"""A check's name, its command, and the folder it runs in."""
+
+
+def python_checks() -> list[Check]:
     python = str(PYTHON)
-    checks = [
+    return [
         ("Style", [python, "-m", "ruff", "check", "."], ROOT),
         ("Format", [python, "-m", "ruff", "format", "--check", "."], ROOT),
         ("Types", [python, "-m", "mypy"], ROOT),
         ("Layers", [str(PYTHON.parent / "lint-imports")], ROOT),
-        ("Front-end types", ["npm", "run", "--silent", "types"], WEB),
-        ("Front-end style", ["npm", "run", "--silent", "lint"], WEB),
     ]
+
+
+def run_steps(checks: Iterable[Check]) -> int:
+    """Run every check; the first failure's code, or 0."""
     codes = [_step(name, command, folder) for name, command, folder in checks]
-    code, tests = count_lines()
-    print(f"Code {code} lines, tests {tests} lines: tests are {tests / (code + tests):.0%} of all.")
     return next((c for c in codes if c), 0)
 
 

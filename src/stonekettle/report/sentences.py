@@ -19,6 +19,9 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.report import numbers as n
 
+WORTH_SAYING = 0.02
+"""A share of processor time taken by the host that a reader should see at once."""
+
 Grade = Literal["holds", "strained", "saturated", "broken", "open"]
 
 
@@ -388,10 +391,12 @@ def _measuring(analysis: Analysis) -> Note:
     found = analysis.measuring
     did = _did(found)
     text = [f"{did[0].upper()}{did[1:]}."]
-    if found.stalls:
+    if found.stolen > WORTH_SAYING:
+        text.append(f"The host took {n.percent(found.stolen)} of the processors away.")
+    if found.cut_share:
         text.append(
-            f"{n.counted(found.stalls, 'stall')} of the generators, the longest {n.seconds(found.longest_stall_s)}"
-            + (f", took {n.percent(found.cut_share)} of the response times with them." if found.cut_share else ".")
+            f"The generators stood still {n.counted(found.stalls, 'time')}, for {n.seconds(found.longest_stall_s)} at "
+            f"most; {n.percent(found.cut_share)} of the response times, those around it, are left out."
         )
     if found.withheld:
         text.append(f"Not claimed for it: the {' and the '.join(found.withheld)}.")
@@ -401,7 +406,10 @@ def _measuring(analysis: Analysis) -> Note:
         f"for one, and were interrupted {n.figure(found.switches)} times a second.",
     ]
     if found.stalls:
-        details.append(f"They stood still for {n.seconds(found.stalled_s)} in all.")
+        details.append(
+            f"They stood still {n.counted(found.stalls, 'time')} for over 20 ms, {n.seconds(found.stalled_s)} in all, "
+            f"{n.seconds(found.longest_stall_s)} at most."
+        )
     if found.gap_seconds:
         details.append(f"{n.counted(found.gap_seconds, 'second')} without data.")
     titles: Mapping[str, tuple[Grade, str]] = {

@@ -27,8 +27,8 @@ from stonekettle.cli.bench import Figure
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.engine import rollup
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
-from stonekettle.engine.process import raise_descriptor_limit
-from stonekettle.engine.records import to_chunk, view
+from stonekettle.engine.process import raise_descriptor_limit, write_frame
+from stonekettle.engine.records import view
 from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
@@ -185,8 +185,9 @@ def _bare_loop(url: str, users: int, seconds: float) -> Load:
 
 
 def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = "") -> Load:
-    """The engine with everything on: own connections, records, folding, compressed chunks. With a
-    ``feed`` (CSV text with the columns rider and zone) each request sends its row."""
+    """The engine with everything on that a generator does: own connections, records, seconds on the wire
+    (its owner folds and packs them). With a ``feed`` (CSV text with the columns rider and zone) each
+    request sends its row."""
     raise_descriptor_limit(users)
     ramp = 0.0 if think_s == 0 else max(1.0, users / 1000)
     page = "GET /?rider={{rider}}&zone={{zone}}" if feed else "GET /"
@@ -208,15 +209,15 @@ def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = 
     segments = [Segment.ramp(1, users, ramp)] if ramp else []
     profile = LoadProfile((*segments, Segment.hold(users, seconds)))
     outgoing: queue.SimpleQueue[tuple[Second, bytes] | None] = queue.SimpleQueue()
-    seen: list[rollup.Rollup] = []
+    emitted: list[tuple[Second, bytes]] = []
 
-    def keep() -> None:
-        while (item := outgoing.get()) is not None:
-            folded, _ = rollup.fold(item[0], view(item[1]), 1)
-            to_chunk(view(item[1]))
-            seen.append(folded)
+    def send() -> None:
+        with open(os.devnull, "wb") as wire:
+            while (item := outgoing.get()) is not None:
+                write_frame(wire, "second", {"second": vars(item[0])}, [item[1]])
+                emitted.append(item)
 
-    writer = threading.Thread(target=keep, name="seconds")
+    writer = threading.Thread(target=send, name="seconds")
     writer.start()
     loop = LoadLoop(script, profile, lambda second, data: outgoing.put((second, data)))
     settle_interpreter()
@@ -225,6 +226,7 @@ def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = 
     outgoing.put(None)
     writer.join()
     cpu, wall = time.process_time() - cpu, time.perf_counter() - began
+    seen = [rollup.fold(second, view(data), 1)[0] for second, data in emitted]
     settled = [s for s in seen if s.second >= ramp + min(2 * think_s, seconds / 2) and s.users > 0.9 * users]
     return Load(
         requests=sum(sum(s.completed) for s in seen),

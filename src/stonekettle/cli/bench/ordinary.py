@@ -129,7 +129,7 @@ def _plan(name: str) -> Plan:
 
 def _run(name: str) -> dict[str, Any]:
     with tempfile.TemporaryDirectory(prefix="kettle-bench-") as folder:
-        command = ["run", EXAMPLES / f"{name}.yaml", "--out", folder, "--practice"]
+        command = ["run", str(EXAMPLES / f"{name}.yaml"), "--out", folder, "--practice"]
         subprocess.run(
             [sys.executable, "-m", "stonekettle.cli", *command],
             stdout=subprocess.DEVNULL,
