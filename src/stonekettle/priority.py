@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 
 AHEAD = -10
+BACK = 5
 
 
 def go_ahead() -> None:
@@ -14,3 +15,8 @@ def go_ahead() -> None:
         os.setpriority(os.PRIO_PROCESS, 0, AHEAD)
     except OSError:
         pass
+
+
+def step_back() -> None:
+    """Let others be run before this process: what only shows a run must not cost it a processor."""
+    os.nice(BACK)

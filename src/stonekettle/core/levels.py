@@ -29,6 +29,8 @@ MIN_BLOCKS = 4
 WARM_UP_SHARE = 0.2
 WARM_UP_CYCLES = 2.0
 OFF_PLAN_SHARE = 0.02
+LEAST_DELIVERED = 0.01
+"""Of the users present, for a generator that got round to next to none of them: a load is never zero."""
 MOST_KEPT, SOME_KEPT = 0.5, 0.2
 """With such a share of response times left beside stalls, these alone count; with less, both count as
 ends; with less than some, those left are too few to tell."""
@@ -207,7 +209,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         end_s=plan.end_s,
         planned_users=plan.users,
         present=present,
-        users=present - overdue,
+        users=max(present - overdue, LEAST_DELIVERED * present),
         moving=plan.moving,
         throughput=float(succeeded.sum()) / seconds,
         throughput_se=float(rates.std(ddof=1) / np.sqrt(window.blocks)) if window.blocks > 1 else np.nan,

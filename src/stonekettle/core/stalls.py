@@ -10,6 +10,7 @@ users are subtracted from the load exactly.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
@@ -44,7 +45,7 @@ def windows(run: RunData, levels: Sequence[Level], throughput_limit: float) -> F
     light_s = min((lv.p50_s for lv in levels), default=0.0)
     for begun, ended in run.stalls:
         level = next((lv for lv in levels if lv.start_s <= begun < lv.end_s), None)
-        if level is None or level.completion_rate <= 0:
+        if level is None or level.completion_rate <= 0 or not math.isfinite(level.p95_s):
             continue
         length, rate = ended - begun, level.completion_rate
         limit = max(throughput_limit, rate)

@@ -14,7 +14,7 @@ from stonekettle.engine.reasons import run_queue_delay_ns
 
 AT_ONCE_S = 20e-6
 """A wait that took no longer found its sockets ready: it did not sleep."""
-WAKING_S = 100e-6
+WAKING_S = 150e-6
 """What waking costs on an idle machine, beyond the time in the run queue."""
 FORGETTING = 1 - 1 / 64
 """What a timer overslept is remembered so, wait by wait. A host that takes the processor away does not

@@ -25,7 +25,7 @@ from stonekettle.plan import document, journey_document, system_document
 from stonekettle.plan.models import Plan
 from stonekettle.report import proof, sentences
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
 Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
 
 

@@ -14,9 +14,13 @@ application = get_wsgi_application()
 def main() -> None:
     import waitress
 
+    from stonekettle.priority import step_back
+
     parser = argparse.ArgumentParser(prog="stonekettle.server.wsgi")
     parser.add_argument("--port", type=int, required=True)
-    waitress.serve(application, host="127.0.0.1", port=parser.parse_args().port, threads=8, ident="stone-kettle")
+    arguments = parser.parse_args()
+    step_back()
+    waitress.serve(application, host="127.0.0.1", port=arguments.port, threads=8, ident="stone-kettle")
 
 
 if __name__ == "__main__":
