@@ -66,3 +66,14 @@ def test_stopping_ends_what_a_process_started_too(tmp_path: Path) -> None:
 @pytest.mark.parametrize("pid", [2**22 - 1])
 def test_nobody_has_no_birth(pid: int) -> None:
     assert birth(pid) is None
+
+
+def test_only_its_owner_reads_a_log_old_or_new(tmp_path: Path) -> None:
+    log = tmp_path / "log"
+    log.write_text("from before\n")
+    log.chmod(0o644)
+    supervisor = Supervisor(print)
+    supervisor.start(child(tmp_path, SLEEP))
+    supervisor.stop_all()
+    assert log.stat().st_mode & 0o777 == 0o600
+    assert log.read_text().startswith("from before")

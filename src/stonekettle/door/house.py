@@ -69,7 +69,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         cluster.wait_until_ready()
         say("Bringing the data up to date …")
         password = _sign_in(data)
-        _manage(environment, "seed_demo", "--user", DEMO_USER, "--password", password, *([] if demo else ["--no-demo"]))
+        _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *([] if demo else ["--no-demo"]))
         for name, module in _processes(port, practice_port).items():
             supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
         _wait_for_answer(port)

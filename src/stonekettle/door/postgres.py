@@ -80,6 +80,10 @@ class Cluster:
             "max_connections": "60",
             "shared_buffers": "64MB",
             "logging_collector": "off",
+            # A statement that fails may hold a secret of somebody's document: say what failed, not what it was.
+            "log_min_error_statement": "panic",
+            "log_error_verbosity": "terse",
+            "log_parameter_max_length_on_error": "0",
         }
         options = [part for key, value in settings.items() for part in ("-c", f"{key}={value}")]
         return [str(_binaries() / "postgres"), "-D", str(self.folder), *options]

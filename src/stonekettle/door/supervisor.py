@@ -34,7 +34,7 @@ class Child:
     restart_at: float = 0.0
 
     def start(self) -> None:
-        with self.log.open("ab") as log:
+        with open(self.log, "ab", opener=_private) as log:
             self.process = subprocess.Popen(
                 list(self.command),
                 stdin=subprocess.DEVNULL,
@@ -46,6 +46,13 @@ class Child:
                 **self.identity,
             )
         self.started_at = time.monotonic()
+
+
+def _private(path: str, flags: int) -> int:
+    """Open a log that only its owner may read, one from before, too."""
+    descriptor = os.open(path, flags, 0o600)
+    os.fchmod(descriptor, 0o600)
+    return descriptor
 
 
 class Supervisor:

@@ -4,11 +4,13 @@ which the front door sets."""
 from __future__ import annotations
 
 import os
+import secrets
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[3]
 DATA = Path(os.environ.get("KETTLE_DATA", ROOT / "var"))
-SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY", "only-for-tests-and-checks")
+SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY") or secrets.token_urlsafe(48)
+"""The front door keeps one; without it sessions end with the process that made them."""
 DEBUG = False
 ALLOWED_HOSTS = os.environ.get("KETTLE_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
 

@@ -8,6 +8,7 @@ already is left alone.
 from __future__ import annotations
 
 import re
+from pathlib import Path
 from typing import Any, cast
 
 from django.conf import settings
@@ -34,16 +35,16 @@ class Command(BaseCommand):
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
-        parser.add_argument("--user", required=True)
-        parser.add_argument("--password", required=True)
+        parser.add_argument("--sign-in", type=Path, required=True, help="file with the user's name and password")
         parser.add_argument("--no-demo", action="store_true", help="the user only")
 
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
         users = get_user_model().objects
-        user = users.filter(username=options["user"]).first()
+        name, password = options["sign_in"].read_text().split()
+        user = users.filter(username=name).first()
         if user is None:
-            user = users.create_user(options["user"], password=options["password"])
+            user = users.create_user(name, password=password)
         if options["no_demo"] or Experiment.objects.exists():
             return
         sources = [_example(name) for name in EXAMPLES]
