@@ -49,3 +49,16 @@ def test_amounts_of_memory_round_trip(text: str, amount: float) -> None:
 def test_amounts_without_a_known_unit_are_refused(text: object) -> None:
     with pytest.raises(PydanticCustomError, match="amount of memory"):
         parse_bytes(text)
+
+
+@pytest.mark.parametrize("text", ["9" * 400 + " h", "745 h", "9" * 30 + " ms"])
+def test_times_that_nobody_waits_for_are_refused_in_few_words(text: str) -> None:
+    with pytest.raises(PydanticCustomError) as refused:
+        parse_duration(text)
+    assert "longer than 31 days" in str(refused.value)
+    assert len(str(refused.value)) < 120
+
+
+def test_amounts_of_memory_are_finite() -> None:
+    with pytest.raises(PydanticCustomError):
+        parse_bytes("9" * 400 + " GB")

@@ -90,3 +90,15 @@ def test_the_list_takes_the_same_queries_for_any_number(
         rules.create(QUICK.replace("Quick look", f"Look {i}"), None)
     with django_assert_max_num_queries(3):
         assert len(client.get("/api/experiments").json()) == 6
+
+
+def test_one_broken_document_does_not_take_the_list_away(client: Client, experiment: Experiment) -> None:
+    whole = rules.create(QUICK.replace("Quick look", "Whole"), None)
+    revision = experiment.current
+    revision.document = {**revision.document, "load": [{"hold": {"users": 5, "for": "9" * 400 + " h"}}]}
+    revision.save()
+    lines = {line["id"]: line for line in client.get("/api/experiments").json()}
+    assert lines[whole.pk]["fault"] is None
+    assert lines[whole.pk]["peak_users"] == 180
+    assert "longer than 31 days" in lines[experiment.pk]["fault"]
+    assert lines[experiment.pk]["name"] == "Quick look"

@@ -9,6 +9,7 @@ from typing import Any, TypeVar, cast
 import yaml
 from pydantic import ValidationError
 
+from stonekettle.plan import clean
 from stonekettle.plan.parts import Part
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -33,7 +34,7 @@ def parse(text: str) -> object:
     if len(text.encode()) > MAX_BYTES:
         raise PlanError([Problem("document", "the document is over 5 MB.", "Shorten its feeds.")])
     try:
-        return yaml.safe_load(text)
+        return clean.from_yaml(text)
     except yaml.YAMLError as error:
         raise PlanError([_syntax_problem(error)]) from error
 

@@ -20,6 +20,8 @@ BYTES_OF = {
     "GiB": 2**30,
     "TiB": 2**40,
 }
+LONGEST_S = 31 * 24 * 3600.0
+MOST_BYTES = 1e18
 _PARTS = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([^\s0-9]*)\s*")
 
 
@@ -28,18 +30,29 @@ def parse_duration(value: object) -> float:
     if isinstance(value, str):
         match = _PARTS.fullmatch(value)
         if match and match[2] in SECONDS_OF:
-            return float(match[1]) * SECONDS_OF[match[2]]
+            seconds = float(match[1]) * SECONDS_OF[match[2]]
+            if seconds <= LONGEST_S:
+                return seconds
+            raise PydanticCustomError(
+                "duration_long",
+                "{text} is longer than 31 days.",
+                {"text": _shown(value), "mend": "Use at most 744 h."},
+            )
         if match and match[2]:
             raise PydanticCustomError(
                 "duration_unit",
                 "{text} has the unit '{unit}', which is not a unit of time here.",
-                {"text": repr(value), "unit": match[2], "mend": "Use ms, s, min or h, for example '30 s'."},
+                {"text": _shown(value), "unit": match[2], "mend": "Use ms, s, min or h, for example '30 s'."},
             )
     raise PydanticCustomError(
         "duration",
         "{text} is not a duration.",
         {"text": repr(value), "mend": "Write a number and a unit (ms, s, min, h), for example '30 s'."},
     )
+
+
+def _shown(value: str) -> str:
+    return repr(value if len(value) <= 60 else f"{value[:57]}…")
 
 
 def format_duration(seconds: float) -> str:
@@ -73,8 +86,8 @@ def parse_bytes(value: object) -> float:
     """Bytes from "16 GB" or "512 MiB"."""
     if isinstance(value, str):
         match = _PARTS.fullmatch(value)
-        if match and match[2] in BYTES_OF and float(match[1]) > 0:
-            return float(match[1]) * BYTES_OF[match[2]]
+        if match and match[2] in BYTES_OF and 0 < (amount := float(match[1]) * BYTES_OF[match[2]]) <= MOST_BYTES:
+            return amount
     raise PydanticCustomError(
         "bytes",
         "{text} is not an amount of memory.",

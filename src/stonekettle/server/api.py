@@ -15,6 +15,7 @@ from stonekettle.server.access.api import router as access
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.feeds.api import router as feeds
 from stonekettle.server.journeys.api import router as journeys
+from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
 from stonekettle.server.systems.api import router as systems
 
@@ -31,7 +32,14 @@ def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     return guarded
 
 
-api = NinjaAPI(title="Stone Kettle", version=__version__, auth=django_auth, docs_url=None, docs_decorator=signed_in)
+api = NinjaAPI(
+    title="Stone Kettle",
+    version=__version__,
+    auth=django_auth,
+    docs_url=None,
+    docs_decorator=signed_in,
+    parser=CleanParser(),
+)
 problems.install(api)
 api.add_router("", access)
 api.add_router("", systems)

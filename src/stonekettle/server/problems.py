@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import logging
+import secrets
 from typing import Any
 
+from django.core.exceptions import RequestDataTooBig
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, AuthorizationError, HttpError, ValidationError
@@ -11,6 +14,7 @@ from ninja.errors import AuthenticationError, AuthorizationError, HttpError, Val
 from stonekettle.meters.table_file import TableError
 from stonekettle.plan.problems import PlanError
 
+log = logging.getLogger(__name__)
 CONTENT_TYPE = "application/problem+json"
 
 
@@ -21,6 +25,18 @@ class Conflict(Exception):
 def problem(status: int, title: str, detail: str, **more: Any) -> HttpResponse:
     body = {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
     return JsonResponse(body, status=status, content_type=CONTENT_TYPE)
+
+
+def too_big() -> HttpResponse:
+    return problem(413, "Too large", "What was sent is larger than this address takes.")
+
+
+def unexpected(request: HttpRequest, error: BaseException | None) -> HttpResponse:
+    """A fault of ours: the same number stands in the answer and, with what happened, in the log."""
+    number = secrets.token_hex(4)
+    log.error("problem %s at %s %s", number, request.method, request.path, exc_info=error or True)
+    detail = f"This is a fault of Stone Kettle, not yours. Its log has it as problem {number}."
+    return problem(500, "Something went wrong here", detail, number=number)
 
 
 def install(api: NinjaAPI) -> None:
@@ -60,6 +76,16 @@ def install(api: NinjaAPI) -> None:
     def _missing(request: HttpRequest, error: Http404) -> HttpResponse:
         return problem(404, "Not found", "There is no such object.")
 
+    @api.exception_handler(RequestDataTooBig)
+    def _too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
+        return too_big()
+
+    @api.exception_handler(Exception)
+    def _unexpected(request: HttpRequest, error: Exception) -> HttpResponse:
+        return unexpected(request, error)
+
     @api.exception_handler(HttpError)
     def _other(request: HttpRequest, error: HttpError) -> HttpResponse:
+        if isinstance(error.__cause__, PlanError):  # a body that could not be read
+            return _plan(request, error.__cause__)
         return problem(error.status_code, "Refused", str(error))

@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import pydantic
 from django.contrib.auth.models import User
 from django.http import HttpRequest
+from django.utils.datastructures import MultiValueDict
+from ninja.parser import Parser
 
+from stonekettle.plan import clean
 from stonekettle.plan.problems import PlanError, Problem
 
 Model = TypeVar("Model", bound=pydantic.BaseModel)
+
+
+class CleanParser(Parser):
+    """Reads bodies, addresses and forms, and refuses what could not be kept (:mod:`plan.clean`)."""
+
+    def parse_body(self, request: HttpRequest) -> Any:
+        return clean.from_json(request.body)
+
+    def parse_querydict(
+        self, data: MultiValueDict[str, Any], list_fields: list[str], request: HttpRequest
+    ) -> dict[str, Any]:
+        return dict(clean.checked(super().parse_querydict(data, list_fields, request)))
 
 
 def user_of(request: HttpRequest) -> User | None:
@@ -21,7 +36,7 @@ def user_of(request: HttpRequest) -> User | None:
 def json_part(model: type[Model], text: str) -> Model:
     """A part of a form that holds JSON beside a file. Raises :class:`PlanError` with its problems."""
     try:
-        return model.model_validate_json(text)
+        return model.model_validate(clean.from_json(text))
     except pydantic.ValidationError as error:
         problems = [
             Problem(".".join(map(str, e["loc"])) or "use", f"{e['msg']}.", "Correct the value.") for e in error.errors()

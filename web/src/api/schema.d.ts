@@ -1752,10 +1752,15 @@ export interface components {
             kept: components["schemas"]["KeptValue"][];
             comparison?: components["schemas"]["Comparison"] | null;
         };
-        /** ExperimentLine */
+        /**
+         * ExperimentLine
+         * @description One of the list. ``fault`` says why its document cannot be read any more; the figures are then empty.
+         */
         ExperimentLine: {
             /** Id */
             id: number;
+            /** Fault */
+            fault: string | null;
             /** Name */
             name: string;
             /** Question */
@@ -2037,7 +2042,7 @@ export interface components {
         Result: {
             /**
              * Format
-             * @default 1
+             * @default 2
              */
             format: number;
             /** Experiment */

@@ -38,8 +38,11 @@ const router = useRouter()
         <RouterLink :to="`/experiments/${e.id}`" class="text-[17px] font-semibold break-words">{{
           e.name
         }}</RouterLink>
+        <p v-if="e.fault" class="break-words text-brick" role="note">
+          ✕ This document cannot be read any more: {{ e.fault }}
+        </p>
         <p class="break-words">{{ e.question }}</p>
-        <p class="label">
+        <p v-if="!e.fault" class="label">
           {{ e.system }} · up to {{ users(e.peak_users) }} users over {{ given(e.duration_s) }} ·
           revision {{ e.revision }},
           {{ when(e.changed_at) }}

@@ -11,6 +11,7 @@ from ninja import Field, Router, Schema, Status
 
 from stonekettle.plan import document
 from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.plan.problems import PlanError
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.requests import user_of
@@ -26,7 +27,10 @@ class Source(Schema):
 
 
 class ExperimentLine(Schema):
+    """One of the list. ``fault`` says why its document cannot be read any more; the figures are then empty."""
+
     id: int
+    fault: str | None
     name: str
     question: str
     system: str
@@ -121,14 +125,19 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
 
 
 def _line(experiment: Experiment) -> ExperimentLine:
-    plan = document.from_document(experiment.document)  # type: ignore[attr-defined]
+    plan, fault = None, None
+    try:
+        plan = document.from_document(experiment.document)  # type: ignore[attr-defined]
+    except PlanError as error:
+        fault = str(error.problems[0])
     return ExperimentLine(
         id=experiment.pk,
-        name=plan.name,
-        question=plan.question,
-        system=plan.system.name,
-        duration_s=plan.profile.duration_s,
-        peak_users=plan.profile.peak_users,
+        fault=fault,
+        name=experiment.name,
+        question=plan.question if plan else "",
+        system=plan.system.name if plan else "",
+        duration_s=plan.profile.duration_s if plan else 0,
+        peak_users=plan.profile.peak_users if plan else 0,
         revision=experiment.revision_number,  # type: ignore[attr-defined]
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]

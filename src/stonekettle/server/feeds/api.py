@@ -198,9 +198,9 @@ def archive_feed(request: HttpRequest, feed_id: int, body: ArchiveFeed) -> FeedD
 def feed_rows(request: HttpRequest, feed_id: int, start: int = 0, count: int = PREVIEW) -> RowsPage:
     """Some rows of the feed as it is now."""
     draft = _feed(feed_id).draft
-    start, count = max(0, start), min(max(1, count), MAX_PAGE)
-    found = rules.rows(draft, start, count)
     total = len(draft.feed) if draft.feed else 0
+    start, count = min(max(0, start), total), min(max(1, count), MAX_PAGE)
+    found = rules.rows(draft, start, count)
     return RowsPage(columns=list(found.columns), start=start, total=total, rows=[list(row) for row in found.values])
 
 
