@@ -19,9 +19,12 @@ from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
 
+BODIES = {"/latin": "Grüße aus Zürich".encode("latin-1"), "/deep": b"[" * 50_000, "/half": b'{"token": "\\ud800x"}'}
+
 
 class KnownServer(ThreadingHTTPServer):
-    """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop; counts all.
+    """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop, speaks Latin-1 at
+    /latin and nests too deep at /deep; counts all.
 
     ``sent`` holds by path the moments (perf_counter seconds) just before and after each answer was sent.
     """
@@ -35,6 +38,7 @@ class KnownServer(ThreadingHTTPServer):
         self.sent: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
         self.connections: set[int] = set()
         self.cookies: list[str | None] = []
+        self.names: list[list[str] | None] = []
         self.url = f"http://127.0.0.1:{self.server_address[1]}"
 
     def handle_error(self, request: object, client_address: object) -> None:
@@ -56,10 +60,12 @@ class Handler(BaseHTTPRequestHandler):
         if path == "/drop":
             self.close_connection = True
             return
-        body = b"hello"
+        self.server.names.append(self.headers.get_all("X-Rider"))
+        body = BODIES.get(path, b"hello")
         self.send_response(500 if path == "/fail" else 200)
         self.send_header("Content-Length", str(len(body)))
         self.send_header("Set-Cookie", "visit=1")
+        self.send_header("Content-Type", "text/html; charset=ISO-8859-1" if path == "/latin" else "application/json")
         self.end_headers()
         before = time.perf_counter()
         self.wfile.write(body)

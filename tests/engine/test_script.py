@@ -53,8 +53,8 @@ def test_values_fill_address_body_and_headers() -> None:
     assert board.url is None
     assert board.url_for(ROW) == "http://127.0.0.1:1/board?stop=Quay%20Gate"
     assert order.body_for(ROW) == b'{"rider": "r-1", "zone": "A"}'
-    assert "X-Rider: r-1" in order.headers_for(ROW)
-    assert "X-Fixed: yes please" in order.headers_for(ROW)
+    assert b"X-Rider: r-1" in order.headers_for(ROW)
+    assert b"X-Fixed: yes please" in order.headers_for(ROW)
     assert order.expect == {200, 201}
 
 

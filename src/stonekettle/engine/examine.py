@@ -25,17 +25,18 @@ SHOWN = 120
 @dataclass(frozen=True)
 class Response:
     """An answer as far as it is looked at: header lines as received, a body cut at a megabyte, the
-    bytes it really had, the time it took in seconds."""
+    bytes it really had, the time it took in seconds; its content type also where no header is kept."""
 
     status: int
     headers: Sequence[bytes]
     body: bytes
     size: int
     took_s: float
+    content_type: str = ""
 
     @cached_property
     def text(self) -> str:
-        match = re.search(r"charset=[\"']?([\w-]+)", self.header("content-type") or "")
+        match = re.search(r"charset=[\"']?([\w-]+)", self.header("content-type") or self.content_type)
         try:
             return self.body.decode(match[1] if match else "utf-8", "replace")
         except LookupError:
@@ -46,7 +47,7 @@ class Response:
         """The body as JSON, or :data:`MISSING`."""
         try:
             return json.loads(self.text)
-        except ValueError:
+        except (ValueError, RecursionError):
             return MISSING
 
     def all(self, name: str) -> list[str]:
@@ -89,7 +90,7 @@ class Examiner:
             value = find(response)
             if value is None:
                 return "value not found"
-            values[keep.name] = value
+            values[keep.name] = whole(value)
         return None
 
     def outcomes(self, response: Response) -> tuple[Outcome, ...]:
@@ -98,7 +99,8 @@ class Examiner:
 
     def kept(self, response: Response) -> dict[str, str | None]:
         """Every value that is kept; None where it was not found."""
-        return {keep.name: find(response) for keep, find in self._keeps}
+        found = {keep.name: find(response) for keep, find in self._keeps}
+        return {name: None if value is None else whole(value) for name, value in found.items()}
 
     @property
     def places(self) -> dict[str, str]:
@@ -182,6 +184,11 @@ def as_text(value: Any) -> str:
     if isinstance(value, str):
         return value
     return json.dumps(value, ensure_ascii=False)
+
+
+def whole(text: str) -> str:
+    """Text that can be sent again: half a character, as JSON can hold one, becomes a question mark."""
+    return text.encode("utf-8", "replace").decode()
 
 
 def set_cookies(lines: Iterable[str]) -> list[tuple[str, str]]:

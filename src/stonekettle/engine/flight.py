@@ -91,7 +91,8 @@ class Flight:
             self.handle.setopt(pycurl.WRITEFUNCTION, len)
             self.body = None
         size = body.size if body else int(self.handle.getinfo(pycurl.SIZE_DOWNLOAD_T))
-        return Response(status, headers, bytes(body.data) if body else b"", size, took_s)
+        kind = self.handle.getinfo(pycurl.CONTENT_TYPE) if body else None
+        return Response(status, headers, bytes(body.data) if body else b"", size, took_s, kind or "")
 
     def _set_method(self, request: Request) -> None:
         """Make the handle send the request's method, whatever it sent before."""

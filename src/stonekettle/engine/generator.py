@@ -318,7 +318,10 @@ class LoadLoop:
             self._timings.add(request.step, response.headers)
         if error or request.examiner is None or flight.values is None:
             return error
-        failure = request.examiner.examine(response, flight.values)
+        try:
+            failure = request.examiner.examine(response, flight.values)
+        except Exception:  # whatever an answer holds, it may fail its own request and nothing else
+            return _ERROR["other"]
         return 0 if failure is None else _ERROR[failure]
 
     def _accompany(self, user: User, request: Request, now: float) -> None:

@@ -39,7 +39,7 @@ class Request:
     body: bytes | None
     fill_url: Fill
     fill_body: Fill | None
-    headers: tuple[str, ...]
+    headers: tuple[bytes, ...]
     fill_headers: tuple[Fill, ...]
     expect: frozenset[int]
     time_limit_ms: int
@@ -61,12 +61,13 @@ class Request:
     def body_for(self, values: Mapping[str, str]) -> bytes:
         if self.body is not None:
             return self.body
-        return self.fill_body(values).encode() if self.fill_body else b""
+        return self.fill_body(values).encode("utf-8", "replace") if self.fill_body else b""
 
-    def headers_for(self, values: Mapping[str, str]) -> Sequence[str]:
+    def headers_for(self, values: Mapping[str, str]) -> Sequence[bytes]:
+        """Header lines as bytes: names and values may be in any language."""
         if not self.fill_headers:
             return self.headers
-        return [*self.headers, *(fill(values) for fill in self.fill_headers)]
+        return [*self.headers, *(fill(values).encode("utf-8", "replace") for fill in self.fill_headers)]
 
 
 class _Address(TypedDict):
@@ -131,20 +132,22 @@ def _compile_step(
     if step.content_type is not None:
         own["Content-Type"] = step.content_type
     headers = _joined(own, step.headers)
-    fixed = tuple(f"{k}: {v}" for k, v in headers.items() if not template.variables(v))
-    varying = tuple(template.compiled(f"{k}: {v}") for k, v in headers.items() if template.variables(v))
+    fixed = tuple(f"{k}: {v}".encode() for k, v in headers.items() if not template.variables(v))
+    varying = tuple(
+        template.compiled(f"{k}: {v}", template.in_header) for k, v in headers.items() if template.variables(v)
+    )
     encode = template.in_json if step.json_body is not None else template.in_form if step.form is not None else None
     examiner = Examiner(step)
     limit_ms = max(1, round(step.time_limit * 1000))
     think = plan.think_of(step).as_law()
-    agent = tuple(f"{k}: {v}" for k, v in own.items() if k != "Content-Type")
+    agent = tuple(f"{k}: {v}".encode() for k, v in own.items() if k != "Content-Type")
     return Request(
         step=number,
         journey=place,
         method=step.method,
         body=b"" if body is None else None if template.variables(body) else body.encode(),
         fill_body=template.compiled(body, encode) if body is not None else None,
-        headers=(*fixed, "Expect:"),
+        headers=(*fixed, b"Expect:"),
         fill_headers=varying,
         expect=frozenset(step.expect_status),
         time_limit_ms=limit_ms,

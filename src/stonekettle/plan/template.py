@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from urllib.parse import quote
 
 _VARIABLE = re.compile(r"\{\{\s*([A-Za-z_][A-Za-z0-9_]*)\s*\}\}")
+_CONTROLS = re.compile(r"[\x00-\x1f\x7f]")
 _ANY = re.compile(r"\{\{(.*?)\}\}")
 
 
@@ -42,6 +43,11 @@ def in_address(value: str) -> str:
 
 def in_form(value: str) -> str:
     return quote(value, safe="")
+
+
+def in_header(value: str) -> str:
+    """A value within a header's line: whatever would end the line becomes a space."""
+    return _CONTROLS.sub(" ", value)
 
 
 def in_json(value: str) -> str:
