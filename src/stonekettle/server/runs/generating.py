@@ -47,7 +47,7 @@ class Courier:
                         self._unsaved.append(self._row(event))
                     else:
                         end = event
-                self._watch.read(self._save_and_look, None)
+                self._watch.read(self._look_and_save, None)
                 time.sleep(LOOK_S)
         except DatabaseAway:
             # Nobody can hear us: end the load. What is unsaved is lost with the database.
@@ -77,13 +77,17 @@ class Courier:
             records=records.to_chunk(records.view(event.records)) if event.records else b"",
         )
 
-    def _save_and_look(self) -> None:
-        """Save what has arrived, give a sign of life, and hear orders."""
+    def _look_and_save(self) -> None:
+        """Hear orders, give a sign of life, and save what has arrived: in this order, since orders must get
+        through where nothing can be written any more."""
+        self._hear_orders()
+        Generator.objects.filter(pk=self.generator.pk).update(seen_at=timezone.now(), process_id=self._process.pid)
         if self._unsaved:
             GeneratorSecond.objects.bulk_create(self._unsaved, ignore_conflicts=True)
             self._unsaved = []
+
+    def _hear_orders(self) -> None:
         now = timezone.now()
-        Generator.objects.filter(pk=self.generator.pk).update(seen_at=now, process_id=self._process.pid)
         run = Run.objects.only("begun_at", "drain_ordered", "state", "conductor_seen_at").get(pk=self.generator.run_id)
         if run.begun_at is not None and not self._begun:
             self._begun = True
