@@ -243,5 +243,5 @@ def test_sessions_carry_credentials(make_plan: Callable[..., Any], session: dict
     made = {**document.to_document(plan)}
     made["journeys"][0]["session"] = {**session, "user_agent": "tram browser 3"}
     request = compile_plan(document.from_document(made)).journeys[0][0]
-    assert f"Authorization: {header}" in request.headers
-    assert "User-Agent: tram browser 3" in request.headers
+    assert f"Authorization: {header}".encode() in request.headers
+    assert b"User-Agent: tram browser 3" in request.headers
