@@ -119,3 +119,11 @@ def test_a_run_too_short_is_inconclusive(seconds: int) -> None:
     verdict, notes = told(one_server_system(5), climb(5, 5, 1, 1), run=run)
     assert verdict.startswith("Inconclusive")
     assert "no answer" in notes["saturation"].title
+
+
+def test_without_meters_nothing_is_said_of_resources() -> None:
+    config, profile = one_server_system(10, servers=4), climb(10, 80, 10)
+    run = replace(simulate(config, visits(1.0), profile), resources=())
+    _, notes = told(config, profile, run=run)
+    assert notes["limiting"].title == "No component is metered"
+    assert "full" not in notes["limiting"].text

@@ -227,7 +227,7 @@ def _limiting_title(found: LimitingResource) -> str:
         return "The limit is contention: throughput falls while no resource is full"
     if found.cause == "unmetered":
         return "The limit is something that no meter sees"
-    return "No resource is full yet"
+    return "No resource is full yet" if found.evidence else "No component is metered"
 
 
 def _limiting(analysis: Analysis) -> Note | None:
@@ -247,7 +247,9 @@ def _limiting(analysis: Analysis) -> Note | None:
         "contention": "Look for locks, retries or thrashing: work per request grows with concurrency.",
         "unmetered": "Every metered resource has room. A pool without metrics, a lock or an outside service "
         "looks just like this.",
-        "none": "The run did not push any resource to its end.",
+        "none": "The run did not push any resource to its end."
+        if found.evidence
+        else "What would give out first is not to be told without meters.",
     }
     rows = tuple(f"resource:{found.resource.key}" for _ in [0] if found.resource is not None)
     saturation = analysis.saturation

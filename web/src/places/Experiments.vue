@@ -56,7 +56,11 @@ const router = useRouter()
           </p>
           <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
         </template>
-        <p v-else class="text-ink-2">Not run yet.</p>
+        <p v-else-if="e.fault" class="text-ink-2">Not run yet.</p>
+        <p v-else class="text-ink-2">
+          Not run yet. Open it and press <strong>Start run</strong>: the load is drawn as it climbs,
+          and after {{ given(e.duration_s) }} it says how many users the system holds, and what limits it.
+        </p>
       </div>
     </li>
   </ul>

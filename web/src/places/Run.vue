@@ -113,7 +113,10 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
   <Loading v-if="run.isPending.value" what="the run" />
   <Problem v-else-if="run.isError.value && !run.data.value" :error="run.error.value" />
   <div v-else-if="run.data.value" class="grid gap-8 lg:grid-cols-[2fr_1fr]">
-    <aside class="min-w-0 space-y-5 lg:order-2" aria-label="Findings">
+    <aside
+      class="min-w-0 space-y-5 lg:sticky lg:top-4 lg:order-2 lg:max-h-[calc(100vh-2rem)] lg:self-start lg:overflow-y-auto"
+      aria-label="Findings"
+    >
       <header class="space-y-1">
         <h1 class="break-words">
           <RouterLink :to="`/experiments/${run.data.value.experiment_id}`" class="text-ink">{{

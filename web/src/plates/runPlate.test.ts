@@ -76,6 +76,18 @@ describe('the plate of a run', () => {
     expect(strip?.data).toEqual([[0, 1, 0, 1, 0.5], [2, 3, 0, 1, 0.7]]) // prettier-ignore
   })
 
+  it('draws no response time of seconds without planned load', () => {
+    const plate = {
+      ...input().plate,
+      p50: [0.01, 0.02, 9],
+      p95: [0.05, 0.06, 9],
+      p99: [0.09, 0.1, 9],
+    }
+    const fan = seriesOf(input({ plate }))
+      .filter((s) => s.type === 'line')
+      .slice(3)
+    expect(fan.every((s) => s.data.length === 2)).toBe(true)
+  })
   it('draws every level against load, and no second without planned load', () => {
     const series = seriesOf(input({ axis: 'load' }))
     expect(series.find((s) => s.type === 'line')?.data).toEqual([[20, 2], [40, 4], [60, 6]]) // prettier-ignore

@@ -55,6 +55,7 @@ export interface Drawing {
   layout: Layout
 }
 
+type Column = (number | null)[]
 type Point = [number, number | null]
 
 /** Rows before those of resources, and the place of the blur's. */
@@ -126,7 +127,7 @@ function clockSeries(input: PlateInput, resources: Plate['resources']): SeriesOp
       lineStyle: { color: tokens.ink, width: 1.2 },
     },
     { ...line(1, tokens.lake), data: over(plate.throughput) },
-    ...fan(plate.t, plate.p50, plate.p95, plate.p99, tokens, input),
+    ...fan(plate.t, ...loaded(plate, [plate.p50, plate.p95, plate.p99]), tokens, input),
     bars(3, zip(plate.t, plate.errors), tokens.brick),
     ...resources.map((r, i) => {
       const half = plate.bin_s / 2
@@ -196,6 +197,14 @@ function loadSeries(input: PlateInput, resources: Plate['resources']): SeriesOpt
       return cellRow(FIRST_RESOURCE + i, cells, tokens)
     }),
   ]
+}
+
+/** Columns without the seconds that no load was planned for: those who finish last would set the row's scale. */
+function loaded(plate: Plate, columns: [Column, Column, Column]): [Column, Column, Column] {
+  const only = (column: Column) =>
+    column.map((value, i) => ((plate.planned[i] ?? 0) > 0 ? value : null))
+  const [p50, p95, p99] = columns
+  return [only(p50), only(p95), only(p99)]
 }
 
 function zip(x: (number | null)[], y: (number | null)[]): Point[] {

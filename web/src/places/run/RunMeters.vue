@@ -9,8 +9,10 @@ const props = defineProps<{ run: Schemas['RunDetail']; events: Schemas['EventMar
 const CLOCK_OFF_S = 2
 const missed = computed(() => props.run.meters.filter((m) => m.missed > 0).length)
 const title = computed(() => {
+  const count = props.run.meters.length
   const parts = [
-    `${props.run.meters.length} metered address${props.run.meters.length === 1 ? '' : 'es'}`,
+    // How each address did is told once load has ended; until then there is nothing to count.
+    props.run.ended ? `${count} metered address${count === 1 ? '' : 'es'}` : 'told at its end',
   ]
   if (missed.value) parts.push(`${missed.value} missed scrapes`)
   if (props.events.length)
