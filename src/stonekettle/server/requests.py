@@ -6,6 +6,7 @@ from typing import Any, TypeVar
 
 import pydantic
 from django.contrib.auth.models import User
+from django.core.files.uploadedfile import UploadedFile
 from django.http import HttpRequest
 from django.utils.datastructures import MultiValueDict
 from ninja.parser import Parser
@@ -25,7 +26,14 @@ class CleanParser(Parser):
     def parse_querydict(
         self, data: MultiValueDict[str, Any], list_fields: list[str], request: HttpRequest
     ) -> dict[str, Any]:
-        return dict(clean.checked(super().parse_querydict(data, list_fields, request)))
+        found = super().parse_querydict(data, list_fields, request)
+        # A form's files come this way too; what is in them is for their readers.
+        clean.checked({name: value for name, value in found.items() if not _is_file(value)})
+        return found
+
+
+def _is_file(value: object) -> bool:
+    return isinstance(value, UploadedFile) or (isinstance(value, list) and any(map(_is_file, value)))
 
 
 def user_of(request: HttpRequest) -> User | None:
