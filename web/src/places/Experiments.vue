@@ -59,7 +59,8 @@ const router = useRouter()
         <p v-else-if="e.fault" class="text-ink-2">Not run yet.</p>
         <p v-else class="text-ink-2">
           Not run yet. Open it and press <strong>Start run</strong>: the load is drawn as it climbs,
-          and after {{ given(e.duration_s) }} it says how many users the system holds, and what limits it.
+          and after {{ given(e.duration_s) }} it says how many users the system holds, and what
+          limits it.
         </p>
       </div>
     </li>

@@ -27,7 +27,9 @@ export function blurSeries(input: PlateInput, grid: number, end: number): Series
   const half = plate.bin_s / 2
   const cells = plate.t.map((t, k): Cell => {
     const at = t ?? 0
-    return { from: at - half, to: at + half, low: 0, high: 1, value: dark(plate.blur[k]) }
+    // A share of the few who finish last says nothing of the run.
+    const share = (plate.planned[k] ?? 0) > 0 ? plate.blur[k] : null
+    return { from: at - half, to: at + half, low: 0, high: 1, value: dark(share) }
   })
   return [
     cellRow(grid, cells, tokens),

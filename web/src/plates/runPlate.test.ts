@@ -161,3 +161,19 @@ describe('places and darkness', () => {
     expect(nearest([1, null, 5], 4)).toBe(2)
   })
 })
+
+describe('the blur of measuring', () => {
+  it('darkens with the share of users, and is blank where no load was planned', () => {
+    const plate = { ...input().plate, blur: [0.001, 0.05, 0.9] }
+    const strip = seriesOf(input({ plate })).at(-4)
+    expect(strip?.type).toBe('custom')
+    expect(strip?.data).toEqual([[0, 1, 0, 1, 0.02], [1, 2, 0, 1, 1]]) // prettier-ignore
+  })
+  it('marks stalls, and tells the longest beside the row', () => {
+    const stalls = seriesOf(input()).at(-3)
+    expect(stalls?.type).toBe('scatter')
+    expect(stalls?.data).toEqual([[1.2 + 0.17, 0.5]])
+    const row = figuresAt(input(), 1.4).find((r) => r.id === 'blur')
+    expect(row?.lines).toEqual(['2.00 %, still 340 ms'])
+  })
+})
