@@ -265,11 +265,12 @@ def percentile_ends(
 
     ``bunch_s`` is taken off the lower end of times among which stalls were not, or not wholly, cut out.
     """
+    share = _share_kept(run, used, steps)
+    if run.kept is not None and share >= MOST_KEPT:
+        return _both_ends(run.kept, used, percents, steps, 0.0)
     highs, lows = _both_ends(run.times, used, percents, steps, bunch_s)
-    if run.kept is not None and (share := _share_kept(run, used, steps)) >= SOME_KEPT:
+    if run.kept is not None and share >= SOME_KEPT:
         kept_highs, kept_lows = _both_ends(run.kept, used, percents, steps, 0.0)
-        if share >= MOST_KEPT:
-            return kept_highs, kept_lows
         highs = [max(pair) for pair in zip(highs, kept_highs, strict=True)]
         lows = [min(pair) for pair in zip(lows, kept_lows, strict=True)]
     return highs, lows
@@ -284,9 +285,11 @@ def _both_ends(
 
 
 def _share_kept(run: RunData, used: BoolArray, steps: Sequence[int] | None) -> float:
+    if run.kept is None:
+        return 1.0
     chosen = slice(None) if steps is None else list(steps)
     everything = int(run.times.count[used][:, chosen].sum())
-    return int(run.kept.count[used][:, chosen].sum()) / everything if run.kept is not None and everything else 1.0
+    return int(run.kept.count[used][:, chosen].sum()) / everything if everything else 1.0
 
 
 def _longest_gap(run: RunData, seconds: BoolArray) -> tuple[float, float]:
