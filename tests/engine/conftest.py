@@ -24,7 +24,8 @@ BODIES = {"/latin": "Grüße aus Zürich".encode("latin-1"), "/deep": b"[" * 50_
 
 class KnownServer(ThreadingHTTPServer):
     """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop, speaks Latin-1 at
-    /latin and nests too deep at /deep; counts all.
+    /latin and nests too deep at /deep; what a test put into ``answers`` (by path: headers, body) goes first;
+    counts all.
 
     ``sent`` holds by path the moments (perf_counter seconds) just before and after each answer was sent.
     """
@@ -39,6 +40,7 @@ class KnownServer(ThreadingHTTPServer):
         self.connections: set[int] = set()
         self.cookies: list[str | None] = []
         self.names: list[list[str] | None] = []
+        self.answers: dict[str, tuple[dict[str, str], bytes]] = {}
         self.url = f"http://127.0.0.1:{self.server_address[1]}"
 
     def handle_error(self, request: object, client_address: object) -> None:
@@ -61,11 +63,13 @@ class Handler(BaseHTTPRequestHandler):
             self.close_connection = True
             return
         self.server.names.append(self.headers.get_all("X-Rider"))
-        body = BODIES.get(path, b"hello")
+        kind = "text/html; charset=ISO-8859-1" if path == "/latin" else "application/json"
+        headers, body = self.server.answers.get(path, ({"Content-Type": kind}, BODIES.get(path, b"hello")))
         self.send_response(500 if path == "/fail" else 200)
         self.send_header("Content-Length", str(len(body)))
         self.send_header("Set-Cookie", "visit=1")
-        self.send_header("Content-Type", "text/html; charset=ISO-8859-1" if path == "/latin" else "application/json")
+        for name, value in headers.items():
+            self.send_header(name, value)
         self.end_headers()
         before = time.perf_counter()
         self.wfile.write(body)

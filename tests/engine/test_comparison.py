@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import time
+from random import Random
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -82,3 +84,21 @@ def test_every_line_that_differs_is_shown_on_its_side(left: list[str], right: li
         assert trailing >= 0
         assert len(right) - skipped - len(lines(found, "received")) == trailing
         assert left[len(left) - trailing :] == right[len(right) - trailing :] or trailing == 0
+
+
+def test_comparing_long_lines_takes_no_time_worth_mentioning_and_loses_no_word() -> None:
+    random = Random(1)
+    for count, length in ((1, 50_000), (400, 250)):
+        left, right = (
+            ["start " + "".join(random.choices("ab ,", k=length)) + " end" for _ in range(count)] for _ in range(2)
+        )
+        began = time.process_time()
+        found = compared("\n".join(left), "\n".join(right), "text/plain")
+        assert time.process_time() - began < 10
+        assert lines(found, "recorded") == left
+        assert lines(found, "received") == right
+        assert all(row.received is None or not row.received[0].differs for row in found.rows)
+
+
+def test_an_answer_nested_too_deep_is_compared_as_text() -> None:
+    assert not compared("[" * 50_000, '{"a":' * 50_000, "application/json").same

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import gzip
 import time
+import tracemalloc
+from random import Random
 from typing import Any
 
 import numpy as np
@@ -13,7 +16,7 @@ from stonekettle.engine.errors import TrialFailed
 from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.records import ERRORS, view
 from stonekettle.engine.script import compile_plan
-from stonekettle.engine.trial import try_all
+from stonekettle.engine.trial import try_all, try_journey
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from tests.engine.conftest import KnownServer
@@ -57,6 +60,86 @@ def test_trial_and_load_judge_alike(known_server: KnownServer, path: str, check:
         with pytest.raises(TrialFailed, match="failed at step 'a'"):
             try_all(compile_plan(plan), plan.system.base_url)
     assert errors_under_load(plan) == ({"none"} if passes else {"check"})
+
+
+WORDS = ("Zürich", "größte", "a", "12.5", '{"a": 1}', "[1, null]", "<input name=t value=7>", "é", "\x00", "")
+KINDS = ("text/html", "application/json", "", "text/plain; charset=undefined", "text/plain; charset=idna")
+CHARSETS = ("utf-8", "iso-8859-1", "windows-1252", "utf-16", "shift_jis", "nonsense")
+
+
+def any_answer(random: Random) -> tuple[dict[str, str], bytes]:
+    """Text in some encoding under some content type, perhaps a wrong one, perhaps packed, perhaps very long."""
+    charset = random.choice(CHARSETS)
+    text = " ".join(random.choices(WORDS, k=random.randrange(4))) * random.choice((1, 1, 1, 30_000))
+    body = text.encode("utf-8" if charset == "nonsense" else charset, "replace")
+    kind = random.choice((*KINDS, f"text/html; charset={charset}", f"text/html;charset={random.choice(CHARSETS)}"))
+    headers = {"Content-Type": kind, "X-Place": random.choice(("Bern", "7"))}
+    if random.random() < 0.2:
+        return {**headers, "Content-Encoding": "gzip"}, gzip.compress(body)
+    return headers, body
+
+
+def any_demand(random: Random) -> dict[str, Any]:
+    """A check or a kept value."""
+    word, size = (
+        random.choice([word for word in WORDS if word.isprintable() and word]),
+        random.choice((0, 5, 40, 10**6)),
+    )
+    checks: list[dict[str, Any]] = [
+        {"contains": word},
+        {"lacks": word},
+        {"matches": random.choice((r"Z.rich", r"^$", r"[0-9]+\.[0-9]", r"(a+)+$"))},
+        {"json": random.choice(("$.a", "$[0]", "$[1]")), "exists": random.random() < 0.5},
+        {"json": "$.a", "equals": random.choice((1, "1"))},
+        {"header": "X-Place", "equals": random.choice(("Bern", 7))},
+        {"at_least_bytes": size},
+        {"at_most_bytes": size},
+    ]
+    keeps = [{"json": "$[1]"}, {"regex": "([0-9]+)"}, {"field": "t"}, {"header": "X-Place"}, {"cookie": "visit"}]
+    if random.random() < 0.3:
+        return {"keep": [{"name": "v", **random.choice(keeps)}]}
+    return {"checks": random.sample(checks, 2)}
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_trial_and_load_judge_any_answer_alike(known_server: KnownServer, seed: int) -> None:
+    random, count = Random(seed), 90
+    known_server.answers = {f"/{i}": any_answer(random) for i in range(count)}
+    journeys = [
+        {"name": f"j{i}", "steps": [{"name": f"s{i}", "request": f"GET /{i}", **any_demand(random)}]}
+        for i in range(count)
+    ]
+    plan = document.from_document(
+        {
+            "name": "test",
+            "system": {"name": "s", "base_url": known_server.url},
+            "journeys": journeys,
+            "load": [{"hold": {"users": 4, "for": "30 s"}}],
+        }
+    )
+    script = compile_plan(plan)
+    tried = [try_journey(script, known_server.url, number).passed for number in range(count)]
+    asked = known_server.seen.total()
+    chunks: list[bytes] = []
+    loop = LoadLoop(script, LoadProfile((Segment.hold(4, 30.0),)), lambda second, data: chunks.append(data))
+    # A shuffled deck deals every journey once before any a second time.
+    loop.run(time.perf_counter(), lambda: "drain" if known_server.seen.total() > asked + 2 * count else None)
+    records = np.concatenate([view(chunk) for chunk in chunks])
+    loaded = [set(records["error"][records["step"] == number] == 0) for number in range(count)]
+    assert loaded == [{passed} for passed in tried]
+    assert 0.2 < np.mean(tried) < 0.8
+
+
+def test_an_unpacked_flood_is_counted_and_not_kept(known_server: KnownServer) -> None:
+    flood = gzip.compress(bytes(50_000_000), 9)
+    known_server.answers["/flood"] = ({"Content-Type": "text/plain", "Content-Encoding": "gzip"}, flood)
+    plan = plan_of(known_server.url, {"name": "a", "request": "GET /flood"})
+    tracemalloc.start()
+    trial = try_journey(compile_plan(plan), known_server.url, 0)
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert trial.steps[0].exchanges[0].size == 50_000_000
+    assert peak < 10_000_000
 
 
 def test_names_of_any_language_go_into_headers_and_never_end_their_line(known_server: KnownServer) -> None:

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from stonekettle.plan import clean
+from stonekettle.plan import clean, document
 from stonekettle.plan.problems import PlanError
 
 PLAIN = st.recursive(
@@ -53,7 +53,7 @@ def test_a_bomb_of_aliases_is_refused_at_once() -> None:
     for name, before in zip("bcdefgh", "abcdefg", strict=True):
         lines.append(f"{name}: &{name} [" + ",".join([f"*{before}"] * 9) + "]")
     began = time.process_time()
-    with pytest.raises(PlanError, match="a million values"):
+    with pytest.raises(PlanError, match="60000 values"):
         clean.from_yaml("\n".join(lines))
     assert time.process_time() - began < 10
 
@@ -83,3 +83,23 @@ def test_yaml_that_cannot_be_kept_is_refused(text: str) -> None:
     with pytest.raises((PlanError, Exception)) as refused:
         clean.from_yaml(text)
     assert type(refused.value).__name__ in ("PlanError", "ConstructorError")
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "a: &a {"
+        + ",".join(f"k{i}: 1" for i in range(3_000))
+        + "}\n"
+        + "".join(f"b{i}: {{<<: *a}}\n" for i in range(2_000)),
+        "a: [" + "1," * 2_400_000 + "]",
+        "a: " + "1:" * 100_000 + "1",
+        "".join(f"k{i}: 1\n" for i in range(400_000)),
+    ],
+    ids=["merged keys", "a long list", "a number to the base of sixty", "many fields"],
+)
+def test_no_document_takes_long_to_refuse(text: str) -> None:
+    began = time.process_time()
+    with pytest.raises(PlanError):
+        document.read(text)
+    assert time.process_time() - began < 10

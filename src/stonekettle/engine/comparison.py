@@ -13,6 +13,8 @@ MAX_LINES = 400
 AROUND = 2
 """So many equal lines are shown around a difference."""
 MIN_SKIPPED = 4
+MAX_PAIRS = 1_000_000
+"""So many pairs of words are compared at most in one answer."""
 _WORDS = re.compile(r"\w+|\s+|[^\w\s]")
 _BETWEEN_TAGS = re.compile(r">\s*<")
 
@@ -71,7 +73,7 @@ def lines_of(body: str) -> list[str]:
     if text[:1] in ("{", "["):
         try:
             return json.dumps(json.loads(text), indent=2, ensure_ascii=False).splitlines()
-        except ValueError:
+        except (ValueError, RecursionError):
             pass
     if text.startswith("<"):
         text = _BETWEEN_TAGS.sub(">\n<", text)
@@ -80,6 +82,7 @@ def lines_of(body: str) -> list[str]:
 
 def _rows(left: Sequence[str], right: Sequence[str]) -> list[Row]:
     rows: list[Row] = []
+    marker = _Marker()
     for kind, a, b, c, d in SequenceMatcher(None, left, right, autojunk=False).get_opcodes():
         if kind == "equal":
             rows += [Row("same", _plain(line), _plain(line)) for line in left[a:b]]
@@ -88,7 +91,7 @@ def _rows(left: Sequence[str], right: Sequence[str]) -> list[Row]:
             old = left[a + place] if a + place < b else None
             new = right[c + place] if c + place < d else None
             if old is not None and new is not None:
-                rows.append(Row("changed", *_marked(old, new)))
+                rows.append(Row("changed", *marker.marked(old, new)))
             elif old is not None:
                 rows.append(Row("only recorded", (Span(old, True),), None))
             elif new is not None:
@@ -96,15 +99,44 @@ def _rows(left: Sequence[str], right: Sequence[str]) -> list[Row]:
     return rows
 
 
-def _marked(old: str, new: str) -> tuple[tuple[Span, ...], tuple[Span, ...]]:
-    """Both lines in pieces, those words marked that the other does not have."""
-    left, right = _WORDS.findall(old), _WORDS.findall(new)
-    both: tuple[list[Span], list[Span]] = ([], [])
-    for kind, a, b, c, d in SequenceMatcher(None, left, right, autojunk=False).get_opcodes():
-        for spans, words in zip(both, (left[a:b], right[c:d]), strict=True):
-            if words:
-                spans.append(Span("".join(words), kind != "equal"))
-    return tuple(both[0]), tuple(both[1])
+class _Marker:
+    """Marks what differs within lines, as finely as its work allows: comparing words takes time with the
+    product of their numbers, so what is left of it once it is used up is marked between equal ends only."""
+
+    def __init__(self) -> None:
+        self._pairs_left = MAX_PAIRS
+
+    def marked(self, old: str, new: str) -> tuple[tuple[Span, ...], tuple[Span, ...]]:
+        """Both lines in pieces, those words marked that the other does not have."""
+        left, right = _WORDS.findall(old), _WORDS.findall(new)
+        head = _alike(left, right)
+        tail = _alike(left[head:][::-1], right[head:][::-1])
+        inner = left[head : len(left) - tail], right[head : len(right) - tail]
+        pairs = len(inner[0]) * len(inner[1])
+        if pairs <= self._pairs_left:
+            self._pairs_left -= pairs
+            codes = SequenceMatcher(None, *inner, autojunk=False).get_opcodes()
+        else:
+            codes = [("replace", 0, len(inner[0]), 0, len(inner[1]))]
+        both: tuple[list[Span], list[Span]] = ([], [])
+        ranges = [[(a, b) for _, a, b, _, _ in codes], [(c, d) for _, _, _, c, d in codes]]
+        for spans, words, middle, own in zip(both, (left, right), inner, ranges, strict=True):
+            pieces = [(words[:head], False)]
+            pieces += [(middle[a:b], code[0] != "equal") for (a, b), code in zip(own, codes, strict=True)]
+            pieces.append((words[len(words) - tail :], False))
+            for piece, differs in pieces:
+                if spans and spans[-1].differs == differs:
+                    spans[-1] = Span(spans[-1].text + "".join(piece), differs)
+                elif piece:
+                    spans.append(Span("".join(piece), differs))
+        return tuple(both[0]), tuple(both[1])
+
+
+def _alike(left: Sequence[str], right: Sequence[str]) -> int:
+    """With how many equal words both begin."""
+    return next(
+        (i for i, pair in enumerate(zip(left, right, strict=False)) if pair[0] != pair[1]), min(len(left), len(right))
+    )
 
 
 def _plain(line: str) -> tuple[Span, ...]:

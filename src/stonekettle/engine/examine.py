@@ -6,15 +6,14 @@ The load loop and the trial use the same rules; the loop stops at the first fail
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from stonekettle.plan import json_path
+from stonekettle.plan import json_path, patterns
 from stonekettle.plan.json_path import MISSING
-from stonekettle.plan.response_text import form_fields
+from stonekettle.plan.response_text import decoded, form_fields
 from stonekettle.plan.step import Check, Keep, Step
 
 MAX_BODY = 1_000_000
@@ -36,11 +35,7 @@ class Response:
 
     @cached_property
     def text(self) -> str:
-        match = re.search(r"charset=[\"']?([\w-]+)", self.header("content-type") or self.content_type)
-        try:
-            return self.body.decode(match[1] if match else "utf-8", "replace")
-        except LookupError:
-            return self.body.decode("utf-8", "replace")
+        return decoded(self.body, self.header("content-type") or self.content_type)
 
     @cached_property
     def document(self) -> Any:
@@ -116,7 +111,7 @@ def _test(check: Check) -> _Test:
         text, wanted = check.contains or check.lacks or "", check.contains is not None
         return lambda r: ((text in r.text) == wanted, f"the body begins {r.text[:SHOWN]!r}")
     if check.matches is not None:
-        pattern = re.compile(check.matches)
+        pattern = patterns.compiled(check.matches)
         return lambda r: (pattern.search(r.text) is not None, f"the body begins {r.text[:SHOWN]!r}")
     if check.at_least_bytes is not None:
         least = check.at_least_bytes
@@ -162,7 +157,7 @@ def _finder(keep: Keep) -> Callable[[Response], str | None]:
 
         return from_document
     if keep.regex is not None:
-        pattern = re.compile(keep.regex)
+        pattern = patterns.compiled(keep.regex)
 
         def by_pattern(response: Response) -> str | None:
             match = pattern.search(response.text)

@@ -200,7 +200,7 @@ def main() -> None:
     """The generator's end of the wire."""
     orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
     setup = json.loads(sys.stdin.buffer.readline())
-    plan = document.with_files(document.from_document(setup["plan"]), setup["files"].get)
+    plan = document.with_files(document.stored(setup["plan"]), setup["files"].get)
     try:
         raise_descriptor_limit(int(plan.profile.peak_users))
     except GeneratorLost as error:

@@ -17,6 +17,7 @@ from stonekettle.engine import server_timing
 from stonekettle.engine.comparison import Comparison, compare
 from stonekettle.engine.errors import TargetError, TrialFailed
 from stonekettle.engine.examine import Examiner, Outcome, Response
+from stonekettle.engine.flight import Body
 from stonekettle.engine.script import Request, Script, Values
 from stonekettle.engine.targets import CurlAddress, host_of, open_allowed, resolve
 
@@ -181,14 +182,15 @@ class _Transfer:
     began_s: float = 0.0
     sent: bytearray = field(default_factory=bytearray)
     headers: list[bytes] = field(default_factory=list)
-    received: bytearray = field(default_factory=bytearray)
+    received: Body = field(default_factory=Body)
     fault: str | None = None
 
     @property
     def response(self) -> Response:
         info = self.handle.getinfo
         took = info(pycurl.TOTAL_TIME)
-        return Response(info(pycurl.RESPONSE_CODE), self.headers, bytes(self.received), len(self.received), took)
+        body = bytes(self.received.data)
+        return Response(info(pycurl.RESPONSE_CODE), self.headers, body, self.received.size, took)
 
 
 class _TrialUser:
@@ -250,7 +252,7 @@ class _TrialUser:
             (pycurl.REDIR_PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS),
             (pycurl.URL, transfer.url),
             (pycurl.HTTPHEADER, list(request.headers_for(values))),
-            (pycurl.WRITEFUNCTION, transfer.received.extend),
+            (pycurl.WRITEFUNCTION, transfer.received.take),
             (pycurl.HEADERFUNCTION, transfer.headers.append),
             (pycurl.VERBOSE, 1),
             (pycurl.DEBUGFUNCTION, lambda kind, data: _note_sent(transfer, kind, data)),
@@ -353,7 +355,7 @@ def _exchange(transfer: _Transfer, *, accompanying: bool = False) -> Exchange:
         received_headers=blocks[-1],
         received_body=_shown(response),
         content_type=response.header("content-type") or "",
-        size=len(transfer.received),
+        size=transfer.received.size,
         hops=tuple(hops),
         timing=tuple(timing),
         fault=fault,

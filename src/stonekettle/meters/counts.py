@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ import urllib3
 
 from stonekettle.meters.endpoint import Allow, MeterError, guarded_http
 from stonekettle.meters.samples import Source
-from stonekettle.plan import json_path
+from stonekettle.plan import json_path, patterns
 from stonekettle.plan.journey import Journey, Proof
 
 NOBODY = ""
@@ -76,7 +75,7 @@ def number_in(text: str, proof: Proof) -> float:
     """The number an answer holds where the proof looks for it. Raises ValueError."""
     found: object = text.strip()
     if proof.regex is not None:
-        match = re.search(proof.regex, text)
+        match = patterns.compiled(proof.regex).search(text)
         if match is None:
             raise ValueError(f"nothing matches {proof.regex}")
         found = match[1] if match.re.groups else match[0]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, TypeVar, cast
 
@@ -44,7 +45,7 @@ def validated(model: type[Model], document: Mapping[str, Any]) -> Model:
     try:
         return model.model_validate(document)
     except ValidationError as error:
-        raise PlanError(_problem(e) for e in _innermost(error)) from error
+        raise PlanError(map(_problem, _innermost(error))) from error
 
 
 def plain(part: Part) -> dict[str, Any]:
@@ -57,7 +58,7 @@ def to_yaml(document: Mapping[str, Any]) -> str:
 
 
 def repeated(path: str, names: Sequence[str]) -> Iterable[Problem]:
-    for name in sorted({n for n in names if names.count(n) > 1}):
+    for name in sorted(name for name, count in Counter(names).items() if count > 1):
         yield Problem(path, f"the name {name!r} is used more than once.", "Give each its own name.")
 
 
@@ -69,8 +70,8 @@ def did_you_mean(name: str, known: Iterable[str], otherwise: str) -> str:
 def _innermost(error: ValidationError) -> list[dict[str, Any]]:
     """The errors without those of a list that is only too short because its items are wrong."""
     found = cast(list[dict[str, Any]], error.errors())
-    places = [e["loc"] for e in found]
-    return [e for e in found if not any(p != e["loc"] and p[: len(e["loc"])] == e["loc"] for p in places)]
+    within = {e["loc"][:length] for e in found for length in range(len(e["loc"]))}
+    return [e for e in found if e["loc"] not in within]
 
 
 def _problem(error: dict[str, Any]) -> Problem:
@@ -85,7 +86,7 @@ def _problem(error: dict[str, Any]) -> Problem:
     elif error["type"] == "extra_forbidden":
         message = "there is no such field."
     elif "mend" not in context:
-        message = f"{error['input']!r}: {message[0].lower()}{message[1:]}."
+        message = f"{repr(error['input'])[:200]}: {message[0].lower()}{message[1:]}."
     return Problem(path or "document", message, mend)
 
 

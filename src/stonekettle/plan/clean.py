@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -16,17 +17,26 @@ import yaml
 from stonekettle.plan.problems import PlanError, Problem
 
 MAX_DEPTH = 60
-MAX_VALUES = 1_000_000
+MAX_VALUES = 60_000
 """So many values a document may have, aliases written out."""
 LARGEST = 2**63 - 1
 
 
+_NUMBERS = {
+    "tag:yaml.org,2002:int": re.compile(r"[-+]?(?:0|[1-9][0-9_]*|0x[0-9a-fA-F_]+|0b[01_]+|0o?[0-7_]+)$"),
+    "tag:yaml.org,2002:float": re.compile(
+        r"[-+]?(?:[0-9][0-9_]*\.[0-9_]*(?:[eE][-+]?[0-9]+)?|\.[0-9][0-9_]*(?:[eE][-+]?[0-9]+)?"
+        r"|\.(?:inf|Inf|INF))$|\.(?:nan|NaN|NAN)$"
+    ),
+}
+
+
 class _Loader(yaml.CSafeLoader):
-    """YAML without dates, which are text here: nothing in a document is a date."""
+    """YAML without dates and numbers to the base of 60: those are text here, as people mean them."""
 
 
 _Loader.yaml_implicit_resolvers = {
-    first: [(tag, pattern) for tag, pattern in resolvers if tag != "tag:yaml.org,2002:timestamp"]
+    first: [(tag, _NUMBERS.get(tag, pattern)) for tag, pattern in resolvers if tag != "tag:yaml.org,2002:timestamp"]
     for first, resolvers in yaml.CSafeLoader.yaml_implicit_resolvers.items()
 }
 
@@ -34,7 +44,7 @@ _Loader.yaml_implicit_resolvers = {
 def from_yaml(text: str) -> Any:
     """Plain data from YAML. Raises :class:`PlanError`, or yaml.YAMLError where it is not YAML."""
     _checked_text("document", text)
-    _bounded_depth(text)
+    _bounded(text)
     try:
         return checked(yaml.load(text, Loader=_Loader))
     except ValueError as error:
@@ -59,7 +69,7 @@ def checked(value: Any) -> Any:
     """``value`` as it is, once everything in it may be kept. Raises :class:`PlanError` at the first that may not."""
     for count, (path, part) in enumerate(_walk("", value, 0)):
         if count > MAX_VALUES:
-            raise PlanError([Problem("document", "it has over a million values.", "Shorten it; write aliases out.")])
+            raise _too_many()
         place = path or "document"
         if isinstance(part, str):
             _checked_text(place, part)
@@ -93,16 +103,28 @@ def _walk(path: str, value: Any, depth: int) -> Iterator[tuple[str, Any]]:
             yield from _walk(f"{path}[{place}]", item, depth + 1)
 
 
-def _bounded_depth(text: str) -> None:
-    """Refuse a document nested too deep before it is put together: that would take the stack of the process."""
-    depth = 0
+def _bounded(text: str) -> None:
+    """Refuse a document nested too deep or too large, aliases written out, before it is put together: that
+    would take the stack of the process, or its memory."""
+    open_nodes: list[tuple[str | None, int]] = []  # their anchors, and the values before each
+    sizes: dict[str, int] = {}
+    values = 0
     for event in yaml.parse(text, Loader=yaml.CSafeLoader):
         if isinstance(event, yaml.CollectionStartEvent):
-            depth += 1
-            if depth > MAX_DEPTH:
+            open_nodes.append((event.anchor, values))
+            if len(open_nodes) > MAX_DEPTH:
                 raise _too_deep("document")
+            values += 1
         elif isinstance(event, yaml.CollectionEndEvent):
-            depth -= 1
+            anchor, before = open_nodes.pop()
+            if anchor is not None:
+                sizes[anchor] = values - before
+        elif isinstance(event, yaml.AliasEvent):
+            values += sizes.get(str(event.anchor), 1)
+        elif isinstance(event, yaml.ScalarEvent):
+            values += 1
+        if values > 2 * MAX_VALUES:  # the names of fields are not counted as values
+            raise _too_many()
 
 
 def _checked_text(path: str, text: str) -> None:
@@ -117,3 +139,8 @@ def _checked_text(path: str, text: str) -> None:
 
 def _too_deep(path: str) -> PlanError:
     return PlanError([Problem(path[:200], f"it is nested over {MAX_DEPTH} levels deep.", "Flatten it.")])
+
+
+def _too_many() -> PlanError:
+    message = f"it has over {MAX_VALUES} values, aliases written out."
+    return PlanError([Problem("document", message, "Shorten it, or keep rows in a feed.")])

@@ -10,7 +10,7 @@ from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.plan import system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import Feed, columns_of
-from stonekettle.plan.journey import BUILT_IN
+from stonekettle.plan.journey import BUILT_IN, impossible_patterns
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -19,6 +19,7 @@ Find = Callable[[Kind, str], Mapping[str, Any] | None]
 """Tells the document of a kind and a name, where a plan only names it."""
 _PLACES = {"system": "Systems", "journey": "Journeys", "feed": "Journeys, Feeds"}
 MIN_LEVELS_FOR_A_CLAIM = 4
+MAX_LEVELS = 500
 
 
 def read(text: str, find: Find | None = None) -> Plan:
@@ -43,6 +44,11 @@ def from_document(document: object, find: Find | None = None) -> Plan:
     if problems:
         raise PlanError(problems)
     return plan
+
+
+def stored(document: Mapping[str, Any]) -> Plan:
+    """A plan that was checked when it was kept; rules that came later do not make it unreadable."""
+    return validated(Plan, document)
 
 
 def to_document(plan: Plan) -> dict[str, Any]:
@@ -218,6 +224,7 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     yield from repeated("feeds", [feed.name for feed in plan.feeds])
     fed = columns_of(plan.feeds) | set(BUILT_IN)
     for i, journey in enumerate(plan.journeys):
+        yield from impossible_patterns(journey.steps, journey.proof, f"journeys[{i}].")
         known = fed | set(journey.sample)
         for j, step in enumerate(journey.steps):
             if not step.enabled:
@@ -240,5 +247,9 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")
             yield Problem(f"objectives[{i}].step", f"there is no step named {goal.step!r}.", mend)
+    levels = sum(segment.stairs or 1 for segment in plan.profile.segments)
+    if levels > MAX_LEVELS:
+        mend = f"Use at most {MAX_LEVELS}: climb by more users at a time."
+        yield Problem("load", f"the profile has {levels} levels.", mend)
     if plan.profile.peak_users < 1:
         yield Problem("load", "the load never reaches one user.", "Give a segment some users.")

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Iterator
 from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from stonekettle.plan.credentials import Credentials
 from stonekettle.plan.parts import Name, Part
-from stonekettle.plan.step import Step, checked_path, checked_regex, fault, is_address
+from stonekettle.plan.problems import Problem
+from stonekettle.plan.step import Pattern, Step, checked_path, fault, impossible, is_address
 from stonekettle.plan.template import variables
 
+MAX_STEPS = 1_000
 BUILT_IN = ("user_number", "iteration", "random_number", "timestamp", "uuid")
 """Values every request can use without keeping or feeding them."""
 
@@ -36,10 +38,9 @@ class Proof(Part):
     metric: Name | None = None
     address: str | None = Field(default=None, max_length=2_000)
     json_path: str | None = Field(default=None, alias="json")
-    regex: str | None = None
+    regex: Pattern | None = None
     per_journey: float = Field(default=1.0, gt=0)
 
-    _regular = field_validator("regex")(checked_regex)
     _place = field_validator("json_path")(checked_path)
 
     @field_validator("address")
@@ -80,7 +81,7 @@ class Journey(Part):
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
     proof: Proof | None = None
-    steps: tuple[Step, ...] = Field(min_length=1)
+    steps: tuple[Step, ...] = Field(min_length=1, max_length=MAX_STEPS)
 
     @model_validator(mode="after")
     def _does_something(self) -> Journey:
@@ -105,7 +106,7 @@ class JourneyDraft(Part):
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
     proof: Proof | None = None
-    steps: tuple[Step, ...] = ()
+    steps: tuple[Step, ...] = Field(default=(), max_length=MAX_STEPS)
 
     def missing(self, fed: Collection[str] = ()) -> tuple[str, ...]:
         """Variables that neither the columns ``fed``, a response before them nor the sample gives."""
@@ -116,3 +117,11 @@ class JourneyDraft(Part):
                 found |= {name: None for text in step.texts for name in variables(text) if name not in known}
                 known |= {keep.name for keep in step.keep}
         return tuple(found)
+
+
+def impossible_patterns(steps: Iterable[Step], proof: Proof | None, prefix: str = "") -> Iterator[Problem]:
+    """Every regular expression of a journey that cannot be used; ``prefix`` leads to it in a larger document."""
+    for j, step in enumerate(steps):
+        yield from step.impossible(f"{prefix}steps[{j}]")
+    if proof is not None:
+        yield from impossible(f"{prefix}proof.regex", proof.regex)

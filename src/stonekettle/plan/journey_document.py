@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from stonekettle.plan.checking import parse, plain, repeated, validated
-from stonekettle.plan.journey import JourneyDraft
+from stonekettle.plan.journey import JourneyDraft, impossible_patterns
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.system_document import KEPT, masked
 
@@ -55,3 +55,4 @@ def with_kept_secrets(document: Mapping[str, Any], before: Mapping[str, Any]) ->
 
 def _inconsistencies(draft: JourneyDraft) -> Iterable[Problem]:
     yield from repeated("steps", [step.name for step in draft.steps])
+    yield from impossible_patterns(draft.steps, draft.proof)

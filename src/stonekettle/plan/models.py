@@ -127,10 +127,10 @@ class Plan(Part):
     name: Name
     question: str = ""
     system: System
-    feeds: tuple[Feed, ...] = ()
-    journeys: tuple[Journey, ...] = Field(min_length=1)
-    load: tuple[LoadSegment, ...] = Field(min_length=1)
-    objectives: tuple[Objective, ...] = ()
+    feeds: tuple[Feed, ...] = Field(default=(), max_length=100)
+    journeys: tuple[Journey, ...] = Field(min_length=1, max_length=100)
+    load: tuple[LoadSegment, ...] = Field(min_length=1, max_length=500)
+    objectives: tuple[Objective, ...] = Field(default=(), max_length=100)
     waits: Waits | None = None
     error_limit: Share = 0.05
 

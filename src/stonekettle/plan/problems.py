@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 
+MAX_PROBLEMS = 50
+
 
 @dataclass(frozen=True)
 class Problem:
@@ -22,11 +24,14 @@ class Problem:
 
 
 class PlanError(ValueError):
-    """A document that is not a runnable plan, with every problem found.
+    """A document that is not a runnable plan, with its problems, as many as one can read.
 
     ``PlanError`` is raised whole: nothing is changed by a document that has problems.
     """
 
     def __init__(self, problems: Iterable[Problem]) -> None:
-        self.problems = tuple(problems)
+        found = tuple(problems)
+        self.problems = found[:MAX_PROBLEMS]
+        if (more := len(found) - MAX_PROBLEMS) > 0:
+            self.problems += (Problem("document", f"there are {more} more problems.", "Mend these first."),)
         super().__init__("\n".join(str(problem) for problem in self.problems))

@@ -2,14 +2,30 @@
 
 from __future__ import annotations
 
+import codecs
 import html
 import re
 from collections.abc import Iterator
 from typing import Any
 
-_INPUT = re.compile(r"<(?:input|button)\b[^>]*>", re.IGNORECASE)
-_ATTRIBUTE = re.compile(r"""([\w:-]+)\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""")
-_TEXTAREA = re.compile(r"<textarea\b([^>]*)>(.*?)</textarea>", re.IGNORECASE | re.DOTALL)
+from stonekettle.plan import patterns
+
+_INPUT = patterns.compiled(r"(?i)<(?:input|button)\b[^>]*>")
+_ATTRIBUTE = patterns.compiled(r"""([\w:-]+)\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""")
+_TEXTAREA = patterns.compiled(r"(?is)<textarea\b([^>]*)>(.*?)</textarea>")
+_CHARSET = re.compile(r"charset\s*=\s*[\"']?([\w.:-]{1,40})", re.IGNORECASE)
+_NO_CHARSETS = ("idna", "punycode", "undefined", "unicode_escape", "raw_unicode_escape", "unicode-escape")
+"""What Python calls encodings and no page is written in; some take time with the square of the text."""
+
+
+def decoded(body: bytes, content_type: str) -> str:
+    """The text of a body in the encoding its content type names; UTF-8 where that is none."""
+    match = _CHARSET.search(content_type)
+    try:
+        name = codecs.lookup(match[1]).name if match else "utf-8"
+        return body.decode("utf-8" if name in _NO_CHARSETS else name, "replace")
+    except (LookupError, ValueError):
+        return body.decode("utf-8", "replace")
 
 
 def form_fields(page: str) -> list[tuple[str, str]]:

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any, Literal
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core.distribution import Law
-from stonekettle.plan import json_path
+from stonekettle.plan import json_path, patterns
 from stonekettle.plan.parts import Name, Part
+from stonekettle.plan.problems import Problem
 from stonekettle.plan.quantities import Duration, format_duration, parse_duration
 
 METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS")
 BOUNDARY = "stone-kettle-part"
 MAX_ACCOMPANYING = 200
+Pattern = Annotated[str, Field(max_length=patterns.MAX_LENGTH)]
+Few = Field(default=(), max_length=100)
 _ELSEWHERE = re.compile(r"((?:https?|practice)://[^/?#{}\s]+)(?:[/?].*)?")
 """A whole address, for what is not on the system's own host."""
 
@@ -55,15 +59,14 @@ def fault(kind: str, message: str, mend: str, **context: object) -> PydanticCust
     return PydanticCustomError(kind, message, {**context, "mend": mend})
 
 
-def checked_regex(value: str | None) -> str | None:
-    if value is not None:
+def impossible(path: str, pattern: str | None) -> Iterator[Problem]:
+    """What is wrong with a regular expression at ``path``. Asked when a document is saved or used, not when
+    it is read: what is stored stays readable when a rule changes."""
+    if pattern is not None:
         try:
-            re.compile(value)
-        except re.error as error:
-            raise fault(
-                "regex", "{text} is not a regular expression: {why}.", "Correct it.", text=repr(value), why=str(error)
-            ) from error
-    return value
+            patterns.compiled(pattern)
+        except patterns.PatternError as error:
+            yield Problem(path, f"{pattern[:200]!r} is not a regular expression here: {error}.", error.mend)
 
 
 def checked_path(value: str | None) -> str | None:
@@ -91,12 +94,11 @@ class Keep(Part):
 
     name: str = Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$", max_length=80)
     json_path: str | None = Field(default=None, alias="json")
-    regex: str | None = None
+    regex: Pattern | None = None
     header: str | None = None
     cookie: str | None = None
     field: str | None = None
 
-    _regular = field_validator("regex")(checked_regex)
     _place = field_validator("json_path")(checked_path)
 
     @model_validator(mode="after")
@@ -125,7 +127,7 @@ class Check(Part):
 
     contains: str | None = None
     lacks: str | None = None
-    matches: str | None = None
+    matches: Pattern | None = None
     json_path: str | None = Field(default=None, alias="json")
     header: str | None = None
     equals: Any = None
@@ -134,7 +136,6 @@ class Check(Part):
     at_most_bytes: int | None = Field(default=None, ge=0)
     within: Duration | None = None
 
-    _regular = field_validator("matches")(checked_regex)
     _place = field_validator("json_path")(checked_path)
 
     @model_validator(mode="after")
@@ -154,7 +155,10 @@ class Check(Part):
 
     @property
     def needs_body(self) -> bool:
-        return any(part is not None for part in (self.contains, self.lacks, self.matches, self.json_path))
+        subjects = (
+            self.contains, self.lacks, self.matches, self.json_path, self.at_least_bytes, self.at_most_bytes,
+        )  # fmt: skip
+        return any(part is not None for part in subjects)
 
     @property
     def text(self) -> str:
@@ -201,8 +205,8 @@ class Step(Part):
     accompanying: tuple[str, ...] = Field(default=(), max_length=MAX_ACCOMPANYING)
     expect_status: tuple[int, ...] = (200,)
     redirects: bool = False
-    keep: tuple[Keep, ...] = ()
-    checks: tuple[Check, ...] = ()
+    keep: tuple[Keep, ...] = Few
+    checks: tuple[Check, ...] = Few
     time_limit: Duration = 30.0
     think: Think = Think(law="fixed", mean="0 s")
     enabled: bool = True
@@ -283,6 +287,13 @@ class Step(Part):
         if self.form is not None:
             return "application/x-www-form-urlencoded"
         return f"multipart/form-data; boundary={BOUNDARY}" if self.parts is not None else None
+
+    def impossible(self, path: str) -> Iterator[Problem]:
+        """The regular expressions of the step, which stands at ``path``, that cannot be used."""
+        for k, keep in enumerate(self.keep):
+            yield from impossible(f"{path}.keep[{k}].regex", keep.regex)
+        for k, check in enumerate(self.checks):
+            yield from impossible(f"{path}.checks[{k}].matches", check.matches)
 
     @property
     def texts(self) -> tuple[str, ...]:

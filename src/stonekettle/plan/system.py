@@ -59,12 +59,12 @@ class Meter(Part):
     ``labels`` choose series that carry them.
     """
 
-    openmetrics: tuple[str, ...] | None = None
+    openmetrics: tuple[str, ...] | None = Field(default=None, max_length=MAX_INSTANCES)
     otlp: Name | None = None
     server_timing: Name | None = None
     labels: dict[str, str] = Field(default_factory=dict)
     credentials: Credentials | None = None
-    resources: tuple[ResourceMapping, ...] = ()
+    resources: tuple[ResourceMapping, ...] = Field(default=(), max_length=200)
 
     @field_validator("openmetrics", mode="before")
     @classmethod
@@ -117,8 +117,8 @@ class Component(Part):
     instance_type: InstanceType | None = None
     version: str = Field(default="", max_length=80)
     notes: str = Field(default="", max_length=5_000)
-    calls: tuple[Name, ...] = ()
-    meters: tuple[Meter, ...] = ()
+    calls: tuple[Name, ...] = Field(default=(), max_length=200)
+    meters: tuple[Meter, ...] = Field(default=(), max_length=20)
 
     @model_validator(mode="before")
     @classmethod
@@ -137,7 +137,7 @@ class System(Part):
     base_url: str
     currency: str = Field(default="EUR", pattern=r"^[A-Z]{3}$")
     notes: str = Field(default="", max_length=5_000)
-    components: tuple[Component, ...] = ()
+    components: tuple[Component, ...] = Field(default=(), max_length=200)
 
     @field_validator("base_url")
     @classmethod

@@ -32,6 +32,11 @@ def from_document(document: object) -> System:
     return system
 
 
+def stored(document: Mapping[str, Any]) -> System:
+    """A system that was checked when it was kept; rules that came later do not make it unreadable."""
+    return validated(System, document)
+
+
 def to_document(system: System) -> dict[str, Any]:
     """Plain data that :func:`from_document` reads back as the same system."""
     return plain(system)

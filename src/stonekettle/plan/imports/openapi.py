@@ -3,6 +3,7 @@ the example values the description gives, or values its schemas allow."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import quote, urlencode, urlsplit
@@ -115,7 +116,7 @@ def _statuses(operation: Mapping[str, Any]) -> list[int]:
     """The successes it promises."""
     promised = operation.get("responses")
     codes = [str(code) for code in promised] if isinstance(promised, Mapping) else []
-    return [int(code) for code in codes if code.isdigit() and code.startswith("2")] or [200]
+    return [int(code) for code in codes if re.fullmatch("2[0-9][0-9]", code)] or [200]
 
 
 def _example(described: Mapping[str, Any], holder: Mapping[str, Any]) -> Any:

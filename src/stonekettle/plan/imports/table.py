@@ -93,6 +93,8 @@ def read(content: bytes, encoding: str = "", delimiter: str = "", header: bool |
 def decoded(content: bytes, encoding: str = "") -> tuple[str, str]:
     """The text of ``content`` and its encoding. Raises :class:`PlanError` where it is not in the one told."""
     encoding = encoding or _encoding(content)
+    if encoding not in ENCODINGS:
+        raise PlanError([Problem("encoding", f"{encoding[:40]!r} is not offered.", f"Use {', '.join(ENCODINGS)}.")])
     try:
         return content.decode("utf-8-sig" if encoding == "utf-8" else encoding), encoding
     except (UnicodeDecodeError, LookupError) as error:

@@ -127,7 +127,7 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
 def _line(experiment: Experiment) -> ExperimentLine:
     plan, fault = None, None
     try:
-        plan = document.from_document(experiment.document)  # type: ignore[attr-defined]
+        plan = document.stored(experiment.document)  # type: ignore[attr-defined]
     except PlanError as error:
         fault = str(error.problems[0])
     return ExperimentLine(

@@ -50,4 +50,4 @@ class Revision(models.Model):
 
     @property
     def plan(self) -> Plan:
-        return document.from_document(self.document)
+        return document.stored(self.document)

@@ -68,7 +68,7 @@ class Run(models.Model):
     def plan(self) -> Plan:
         """The plan; once load has begun it does not change any more, and is read once."""
         if self.begun_at is None:
-            return document.from_document(self.plan_document)
+            return document.stored(self.plan_document)
         return _frozen_plan(self.pk, self.begun_at)
 
     def seconds_told(self, name: str) -> int:
@@ -79,7 +79,7 @@ class Run(models.Model):
 
 @lru_cache(maxsize=32)
 def _frozen_plan(run_id: int, begun_at: float) -> Plan:
-    return document.from_document(Run.objects.values_list("plan_document", flat=True).get(pk=run_id))
+    return document.stored(Run.objects.values_list("plan_document", flat=True).get(pk=run_id))
 
 
 class Transition(models.Model):

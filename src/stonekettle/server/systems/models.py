@@ -24,7 +24,7 @@ class System(Draft):
 
     @property
     def description(self) -> Description:
-        return system_document.from_document(self.current.document)
+        return system_document.stored(self.current.document)
 
 
 class SystemRevision(DraftRevision):
