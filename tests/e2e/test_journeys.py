@@ -189,7 +189,7 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     form = page.locator("[data-step-form='POST /portal/login']")
     form.locator("summary").first.click()
     fields = form.get_by_label("Fields, a line each: name=value")
-    fill(page, fields, fields.input_value().replace(PASSWORD, "wrong"))
+    fill(page, fields, fields.input_value().replace("password=(kept)", "password=wrong"))
     reason = attempt(page).get_by_role("alert")
     expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=30_000)
     expect(reason).to_contain_text("<title>Sign in</title>")

@@ -28,6 +28,7 @@ class MetricsServer(ThreadingHTTPServer):
         self.location = "http://10.0.0.1/metrics"
         self.clock_ahead_s = 0.0
         self.hang_s = 0.0
+        self.drip_s = 0.0
         self.headers: list[dict[str, str]] = []
         self.base = f"http://127.0.0.1:{self.server_address[1]}"
         self.url = f"{self.base}/metrics"
@@ -50,7 +51,12 @@ class MetricsHandler(BaseHTTPRequestHandler):
         self.send_header("Content-Type", "application/openmetrics-text; version=1.0.0")
         self.send_header("Location", server.location)
         self.end_headers()
-        self.wfile.write(page.encode())
+        if server.drip_s:
+            for byte in page.encode():
+                self.wfile.write(bytes([byte]))
+                time.sleep(server.drip_s)
+        else:
+            self.wfile.write(page.encode())
 
     def log_message(self, *args: object) -> None:
         pass

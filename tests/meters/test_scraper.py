@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import threading
 import time
 from collections.abc import Callable
 
@@ -96,9 +97,8 @@ def test_a_meter_that_does_not_report_is_named(
     ],
 )
 def test_a_redirect_never_leads_to_a_forbidden_place(
-    make_scraper: Make, metrics: MetricsServer, location: str, part: str, monkeypatch: pytest.MonkeyPatch
+    make_scraper: Make, metrics: MetricsServer, location: str, part: str
 ) -> None:
-    monkeypatch.setattr("stonekettle.meters.scraper.CHECK_TIMEOUT_S", 0.3)
     metrics.status, metrics.location = 302, location
     fault = first_fault(make_scraper(metrics.url).check())
     assert fault is not None
@@ -165,3 +165,49 @@ def test_nobody_listening_is_told(make_scraper: Make) -> None:
     fault = first_fault(make_scraper("http://127.0.0.1:9/metrics").check())
     assert fault is not None
     assert "does not answer" in fault
+
+
+def test_checks_end_together_however_an_address_behaves(make_scraper: Make, metrics: MetricsServer) -> None:
+    metrics.drip_s = 0.2
+    before = threading.active_count()
+    scraper = make_scraper(*(f"{metrics.url}?{i}" for i in range(12)), "http://127.0.0.1:9/metrics")
+    began = time.monotonic()
+    checks = scraper.check(1.0)
+    assert time.monotonic() - began < 3
+    assert ["within 1 s" in (check.fault or "") for check in checks] == [True] * 12 + [False]
+    scraper.close()
+    give_up = time.monotonic() + 10
+    while threading.active_count() > before + 1 and time.monotonic() < give_up:
+        time.sleep(0.05)
+    ours = [thread.name for thread in threading.enumerate() if thread.name.startswith("meter")]
+    assert ours == []
+
+
+def test_a_dripping_address_is_a_gap_and_holds_up_no_other(
+    make_scraper: Make, metrics: MetricsServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("stonekettle.meters.scraper.OVERDUE_S", 0.5)
+    dripping = MetricsServer()
+    dripping.drip_s = 0.2
+    threading.Thread(target=dripping.serve_forever, daemon=True).start()
+    scraper = make_scraper(metrics.url, dripping.url)
+    began = time.monotonic()
+    found = scrape(scraper, 3)
+    assert time.monotonic() - began < 6
+    assert {item.source.instance for item in found.series} == {metrics.base.removeprefix("http://")}
+    assert {item.values.size for item in found.series} == {3}
+    dripping.shutdown()
+    dripping.server_close()
+
+
+def test_a_series_that_cannot_be_kept_is_left_out_with_its_reason(make_scraper: Make, metrics: MetricsServer) -> None:
+    long, huge = "m" * 501, "x" * 9_000
+    metrics.page = f'{long} 1\nok{{a="b"}} 2\nnul{{a="\0"}} 3\nwide{{a="{huge}"}} 4\n# EOF\n'
+    scraper = make_scraper(metrics.url)
+    (check,) = scraper.check()
+    assert check.metrics == ("ok",)
+    found = scrape(scraper, 2)
+    assert [item.source.metric for item in found.series] == ["ok"]
+    (report,) = scraper.report()
+    for reason in ("name is over 500", "a NUL character", "labels are over 8000"):
+        assert reason in report.last_fault

@@ -38,7 +38,7 @@ def test_every_other_address_needs_a_session() -> None:
         if short in OPEN:
             continue
         for method in methods:
-            address = path.format(experiment_id=1, run_id=1, system_id=1, file_id=1, journey_id=1, feed_id=1)
+            address = path.format(experiment_id=1, run_id=1, system_id=1, file_id=1, journey_id=1, feed_id=1, job_id=1)
             answer = client.generic(method.upper(), address, "{}", content_type="application/json")
             assert answer.status_code == 401, (method, address)
             checked += 1

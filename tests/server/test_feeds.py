@@ -104,7 +104,8 @@ def test_other_rows_replace_those_of_a_feed_and_undo_brings_them_back(feeds: Fee
     made = feeds.upload()["id"]
     feeds.save(made, take="one per user")
     use = {"name": "ignored", "columns": ["gate"]}
-    detail = feeds.send(f"feeds/{made}/file", b"gate\nNorth\n", 200, use=use)
+    feeds.send(f"feeds/{made}/file", b"gate\nNorth\n", 201, use=use)
+    detail = feeds.get(f"/{made}")
     assert (detail["name"], detail["rows"], detail["document"]["take"]) == ("Stops", 1, "one per user")
     assert feeds.post(f"/api/feeds/{made}/undo")["columns"] == ["stop", "zone"]
     assert feeds.get(f"/{made}/rows")["total"] == 2
@@ -172,7 +173,7 @@ def test_a_run_keeps_the_rows_it_was_begun_with(feeds: Feeds) -> None:
     made = feeds.upload()["id"]
     journey_with(feeds, "Stops")
     plan = experiments.current_plan(experiment_with("Stops"))
-    feeds.send(f"feeds/{made}/file", b"stop\nElsewhere\n", 200, use={"name": "x", "columns": ["stop"]})
+    feeds.send(f"feeds/{made}/file", b"stop\nElsewhere\n", 201, use={"name": "x", "columns": ["stop"]})
     assert document.with_files(plan, FeedFile.text_of).feeds[0].rows.row(0) == {"stop": "Mühlentor", "zone": "A"}
 
 

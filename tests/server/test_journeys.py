@@ -20,6 +20,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
+from stonekettle.server.systems.models import System
 from tests.plan.imports.test_har import entry, recording
 from tests.server.conftest import QUICK
 
@@ -139,6 +140,58 @@ def test_secrets_are_kept_and_never_shown(journeys: Journeys, client: Client) ->
     assert b"hush-hush" not in client.get(f"/api/journeys/{made}/journey.yaml").content
 
 
+SECRETS = {
+    "headers": {"X-Api-Key": "hush-key", "Authorization": "Bearer hush-bearer", "Accept-Language": "de"},
+    "json": {"client_secret": "hush-secret", "login": {"newPassword": "hush-new", "user": "anna"}},
+}
+
+
+def test_secrets_in_steps_are_kept_and_never_shown(journeys: Journeys, client: Client) -> None:
+    form = {"user": "anna", "password": "hush-form", "form_token": "{{form_token}}"}
+    steps = [
+        HOME,
+        {"name": "Enter", "request": "POST /enter?access_token=hush-query&page=2", **SECRETS},
+        {"name": "Sign in", "request": "POST /in", "form": form},
+        {"name": "Raw", "request": "POST /raw", "body": "user=anna&pwd=hush-raw"},
+    ]
+    made = journeys.create(name="Buy", steps=steps)
+    shown = journeys.get(made)["document"]["steps"]
+    assert shown[1]["request"] == "POST /enter?access_token=(kept)&page=2"
+    assert shown[1]["headers"] == {"X-Api-Key": "(kept)", "Authorization": "(kept)", "Accept-Language": "de"}
+    assert shown[2]["form"] == {"user": "anna", "password": "(kept)", "form_token": "{{form_token}}"}
+    for path in (f"/api/journeys/{made}", f"/api/journeys/{made}/journey.yaml", "/api/journeys"):
+        assert b"hush" not in client.get(path).content
+    # Renamed, moved and edited, each keeps its own.
+    shown[1]["name"], shown[2]["form"]["user"] = "Go in", "berta"
+    journeys.save(made, steps=[HOME, shown[3], shown[1], shown[2]])
+    kept = Journey.objects.get(pk=made).current.document["steps"]
+    assert kept[1]["body"] == "user=anna&pwd=hush-raw"
+    assert kept[2]["request"] == "POST /enter?access_token=hush-query&page=2"
+    assert {key: kept[2][key] for key in SECRETS} == SECRETS
+    assert kept[3]["form"] == {**form, "user": "berta"}
+
+
+def test_kept_secrets_do_not_follow_a_journey_to_another_origin(journeys: Journeys, client: Client) -> None:
+    for name, port in (("Here", 9), ("There", 10)):
+        systems.create({"name": name, "base_url": f"http://127.0.0.1:{port}"}, None)
+    step = {"name": "Sign in", "request": "POST /in", "form": {"password": "hush-form"}}
+    made = journeys.create(name="Buy", system="Here", steps=[step])
+    assert Journey.objects.get(pk=made).draft.secrets_for == "http://127.0.0.1:9"
+    (problem,) = journeys.save(made, 422, system="There")["problems"]
+    assert "given for http://127.0.0.1:9, and 'There' is at http://127.0.0.1:10" in problem["message"]
+    moved = {"name": "Sign in", "request": "POST http://127.0.0.1:11/in", "form": {"password": "(kept)"}}
+    (problem,) = journeys.save(made, 422, steps=[moved])["problems"]
+    assert problem["path"] == "steps[0].form.password"
+    assert "given for the system itself, not for here" in problem["message"]
+    # The system moves away under it: neither a trial nor a run sends what was given for the other place.
+    here = System.objects.get(name="Here")
+    systems.drafts.save(here, {"name": "Here", "base_url": "http://127.0.0.1:12"}, None)
+    (problem,) = journeys.post(f"/{made}/trial", 422)["problems"]
+    assert "are for http://127.0.0.1:9, the system is at http://127.0.0.1:12" in problem["message"]
+    journeys.save(made, steps=[{**step, "form": {"password": "hush-again"}}])
+    assert Journey.objects.get(pk=made).draft.secrets_for == "http://127.0.0.1:12"
+
+
 def test_undo_copy_archive_and_import(journeys: Journeys, client: Client) -> None:
     made = journeys.create(name="Buy", steps=[HOME])
     journeys.save(made, steps=[HOME, SIGN_IN])
@@ -151,6 +204,7 @@ def test_undo_copy_archive_and_import(journeys: Journeys, client: Client) -> Non
     text = client.get(f"/api/journeys/{made}/journey.yaml").content.decode().replace("name: Buy", "name: Imported")
     imported = journeys.post("", 201, source=text)["id"]
     assert journeys.get(imported)["steps"] == ["Home", "Sign in"]
+    assert "password" in journeys.get(imported)["missing"]
 
 
 def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
@@ -188,7 +242,7 @@ def test_credentials_do_not_stand_in_an_experiments_text(client: Client) -> None
     source = QUICK.replace("    weight: 50\n", "    weight: 50\n    session: {credentials: {bearer: hush}}\n")
     answer = client.post("/api/plans/check", {"source": source}, content_type="application/json")
     (problem,) = answer.json()["problems"]
-    assert problem["path"] == "journeys[0].session"
+    assert problem["path"] == "journeys[0]"
     assert "readable in this text" in problem["message"]
 
 

@@ -81,6 +81,7 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int]:
         "feed_id": feeds.drafts.create(cast(Document, parse(example("riders"))), planner).pk,
         "journey_id": journeys.drafts.create(journey, planner).pk,
         "file_id": 1,
+        "job_id": 1,
     }
 
 

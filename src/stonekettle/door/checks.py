@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from stonekettle.door import install
-from stonekettle.door.places import PYTHON, ROOT, WEB, DoorError, tool_environment
+from stonekettle.door.places import PYTHON, ROOT, WEB, DoorError, new_key, tool_environment
 from stonekettle.door.postgres import Cluster, free_port, new_password
 from stonekettle.door.supervisor import Child, Supervisor
 
@@ -114,7 +114,11 @@ def database() -> Iterator[dict[str, str]]:
             )
         )
         cluster.wait_until_ready()
-        yield tool_environment(**cluster.environment, DJANGO_SETTINGS_MODULE="stonekettle.server.settings")
+        keys = folder / "keys"
+        keys.write_text(new_key())
+        yield tool_environment(
+            **cluster.environment, DJANGO_SETTINGS_MODULE="stonekettle.server.settings", KETTLE_KEY_FILE=str(keys)
+        )
     finally:
         supervisor.stop_all()
         shutil.rmtree(folder, ignore_errors=True)

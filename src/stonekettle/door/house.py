@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from stonekettle.door import install
-from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, tool_environment
+from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, new_key, tool_environment
 from stonekettle.door.postgres import Cluster, free_port, new_password
 from stonekettle.door.supervisor import Child, Supervisor, birth
 
@@ -46,6 +46,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
         KETTLE_DATA=str(data.folder),
         KETTLE_SECRET_KEY=kept["secret_key"],
+        KETTLE_KEY_FILE=str(data.key_file),
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
         KETTLE_REGION=REGION,
     )
@@ -54,19 +55,9 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         signal.signal(number, supervisor.request_stop)
     data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
     try:
+        _check_keys(data, kept)
         say("Starting the database …")
-        cluster.initialise()
-        supervisor.start(
-            Child(
-                "postgres",
-                cluster.command,
-                environment,
-                data.logs / "postgres.log",
-                signal.SIGINT,
-                cluster.identity(),
-            )
-        )
-        cluster.wait_until_ready()
+        _start_database(supervisor, cluster, environment, data)
         say("Bringing the data up to date …")
         password = _sign_in(data)
         _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *([] if demo else ["--no-demo"]))
@@ -100,6 +91,37 @@ def stop(data: Data, say: Callable[[str], None] = print) -> int:
     return 0
 
 
+def rekey(data: Data, say: Callable[[str], None] = print) -> int:
+    """A new key for sealed data: everything is sealed with it, then the old ones go. Whatever interrupts
+    this, the file has the keys of everything; done again, it ends well."""
+    if running_pid(data) is not None:
+        raise DoorError("Stop it first:  ./kettle stop")
+    if not data.settings_file.exists() or not data.key_file.exists():
+        raise DoorError(f"There is nothing sealed in {data.folder} yet.")
+    install.install(say=say)
+    kept = _settings(data)
+    cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
+    fresh = new_key()
+    _write_secret(data.key_file, fresh + data.key_file.read_text())
+    environment = tool_environment(
+        **cluster.environment,
+        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
+        KETTLE_DATA=str(data.folder),
+        KETTLE_KEY_FILE=str(data.key_file),
+    )
+    supervisor = Supervisor(say)
+    try:
+        _start_database(supervisor, cluster, environment, data)
+        say("Sealing everything with a new key …")
+        _manage(environment, "migrate", "--verbosity", "0")
+        _manage(environment, "seal_anew")
+    finally:
+        supervisor.stop_all()
+    _write_secret(data.key_file, fresh)
+    say(f"Done. Only the new key in {data.key_file} opens the data now.")
+    return 0
+
+
 def running_pid(data: Data) -> int | None:
     """The process of a running installation; a file left by one that was killed does not count."""
     try:
@@ -109,12 +131,20 @@ def running_pid(data: Data) -> int | None:
     return int(pid) if birth(int(pid)) == born else None
 
 
+def _start_database(supervisor: Supervisor, cluster: Cluster, environment: dict[str, str], data: Data) -> None:
+    cluster.initialise()
+    log = data.logs / "postgres.log"
+    supervisor.start(Child("postgres", cluster.command, environment, log, signal.SIGINT, cluster.identity()))
+    cluster.wait_until_ready()
+
+
 def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
     worker = ["django", "procrastinate", "worker", "--shutdown-graceful-timeout", "3", "--delete-jobs", "successful"]
     return {
         "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
         "web": ["stonekettle.server.wsgi", "--port", str(port)],
         "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "4"],
+        "desk": [*worker, "--name", "desk", "--queues", "desk", "--concurrency", "3"],
         "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "4"],
     }
 
@@ -143,6 +173,16 @@ def _settings(data: Data) -> dict[str, Any]:
     return fresh
 
 
+def _check_keys(data: Data, kept: dict[str, Any]) -> None:
+    """A key for sealed data at the first start; later the file must be there."""
+    if data.key_file.exists():
+        return
+    if kept.get("sealed"):
+        raise DoorError(f"The keys of the sealed data are missing. Put {data.key_file} back from your own copy.")
+    _write_secret(data.key_file, new_key())
+    _write_secret(data.settings_file, json.dumps({**kept, "sealed": True}))
+
+
 def _sign_in(data: Data) -> str:
     """The demo user's password, made at the first start."""
     if not data.sign_in_file.exists():
@@ -151,8 +191,11 @@ def _sign_in(data: Data) -> str:
 
 
 def _write_secret(path: Path, text: str) -> None:
-    path.touch(mode=0o600)
-    path.write_text(text)
+    """Write a file only its owner may read, whole or not at all."""
+    draft = path.with_name(f".{path.name}.new")
+    draft.touch(mode=0o600)
+    draft.write_text(text)
+    draft.replace(path)
 
 
 def _manage(environment: dict[str, str], *command: str) -> None:

@@ -45,6 +45,8 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return house.start(data, chosen.port, demo=not chosen.no_demo)
     if chosen.command == "stop":
         return house.stop(data)
+    if chosen.command == "rekey":
+        return house.rekey(data)
     if chosen.command == "shots":
         from stonekettle.door import shots
 
@@ -62,7 +64,8 @@ def _parser() -> argparse.ArgumentParser:
     start.add_argument("--no-demo", action="store_true", help="without demo experiments")
     stop = commands.add_parser("stop", help="end everything")
     look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")
-    for command in (start, stop, look):
+    rekey = commands.add_parser("rekey", help="seal the data at rest with a new key")
+    for command in (start, stop, look, rekey):
         command.add_argument("--data", type=Path, default=ROOT / "var", help="folder with all data (var)")
     commands.add_parser("lint", help="style, types, layers and the share of tests")
     shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")

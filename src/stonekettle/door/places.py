@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 from dataclasses import dataclass
 from pathlib import Path
@@ -36,8 +37,17 @@ class Data:
         return self.folder / "settings.json"
 
     @property
+    def key_file(self) -> Path:
+        return self.folder / "keys"
+
+    @property
     def sign_in_file(self) -> Path:
         return self.folder / "sign-in.txt"
+
+
+def new_key() -> str:
+    """A key that seals data at rest, as a line of the key file."""
+    return base64.urlsafe_b64encode(os.urandom(32)).decode() + "\n"
 
 
 def tool_environment(**more: str) -> dict[str, str]:

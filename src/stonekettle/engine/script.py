@@ -13,10 +13,11 @@ from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
-from stonekettle.plan import template
+from stonekettle.plan import document, secrecy, template
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey, Session
 from stonekettle.plan.models import Plan
+from stonekettle.plan.secrecy import OWN, origin_of
 from stonekettle.plan.step import Step
 
 Fill = Callable[[Mapping[str, str]], str]
@@ -77,13 +78,14 @@ class _Address(TypedDict):
 
 @dataclass(frozen=True)
 class Script:
-    """All journeys of a plan, ready to be walked."""
+    """All journeys of a plan, ready to be walked; ``secrets`` are those that stand in it."""
 
     journeys: tuple[tuple[Request, ...], ...]
     weights: tuple[float, ...]
     feeds: tuple[Feed, ...]
     steps: tuple[StepInfo, ...]
     samples: tuple[Mapping[str, str], ...]
+    secrets: frozenset[str] = frozenset()
     timing_names: tuple[str, ...] = ()
 
     def row(self, number: int) -> dict[str, str]:
@@ -109,6 +111,7 @@ def compile_plan(plan: Plan) -> Script:
         plan.feeds,
         step_infos(plan),
         tuple(journey.sample for journey in plan.journeys),
+        frozenset(secrecy.texts_in(document.to_document(plan))),
         server_timing.names_of(plan),
     )
 
@@ -127,8 +130,8 @@ def _compile_step(
 ) -> Request:
     base, session = plan.system.base_url, journey.session
     body = step.body_text
-    signed = session.credentials.headers if session.credentials else {}
-    own = {"Accept": "*/*", "User-Agent": session.user_agent or DEFAULT_AGENT, **signed}
+    agreed = {"Accept": "*/*", "User-Agent": session.user_agent or DEFAULT_AGENT}
+    own = {**agreed, **_signed(session, base, step.path)}
     if step.content_type is not None:
         own["Content-Type"] = step.content_type
     headers = _joined(own, step.headers)
@@ -140,7 +143,6 @@ def _compile_step(
     examiner = Examiner(step)
     limit_ms = max(1, round(step.time_limit * 1000))
     think = plan.think_of(step).as_law()
-    agent = tuple(f"{k}: {v}".encode() for k, v in own.items() if k != "Content-Type")
     return Request(
         step=number,
         journey=place,
@@ -161,7 +163,7 @@ def _compile_step(
                 method="GET",
                 body=b"",
                 fill_body=None,
-                headers=agent,
+                headers=tuple(f"{k}: {v}".encode() for k, v in {**agreed, **_signed(session, base, path)}.items()),
                 fill_headers=(),
                 expect=frozenset({200, 203, 204, 304}),
                 time_limit_ms=limit_ms,
@@ -177,6 +179,13 @@ def _compile_step(
         last=ends[1],
         **_address(base, step.path),
     )
+
+
+def _signed(session: Session, base: str, path: str) -> Mapping[str, str]:
+    """The session's credentials, for what goes to the system's own origin and nowhere else."""
+    if session.credentials is None or origin_of(path) not in (OWN, origin_of(base)):
+        return {}
+    return session.credentials.headers
 
 
 def _address(base: str, path: str) -> _Address:

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field, fields, is_dataclass, replace
 from random import Random
+from typing import Any, TypeVar, cast
 
 import pycurl
 
@@ -20,17 +21,20 @@ from stonekettle.engine.examine import Examiner, Outcome, Response
 from stonekettle.engine.flight import Body
 from stonekettle.engine.script import Request, Script, Values
 from stonekettle.engine.targets import CurlAddress, host_of, open_allowed, resolve
+from stonekettle.plan import secrecy
 
 CONNECT_TIMEOUT_MS = 5_000
 SHOWN = 200
 MAX_SHOWN = 100_000
 """So much of a body is kept to be shown."""
 AT_ONCE = 6
-MASK = "•••"
-_SECRET_HEADERS = re.compile(r"(?im)^(authorization|proxy-authorization):.*$")
-_SECRET_FIELDS = re.compile(
-    r"""(?i)((?:^|[?&\s{,"'])(?:password|passwd|secret|pin)["']?\s*[=:]\s*["']?)([^&"'\s,}]+)"""
-)
+LIMIT_S = 120.0
+Tell = Callable[[str, int, int], None]
+"""Told what is being done, and how much of how much is done."""
+
+
+def silent(text: str, done: int, total: int) -> None:
+    """Nobody listens."""
 
 
 @dataclass(frozen=True)
@@ -63,8 +67,8 @@ class Spent:
 
 @dataclass(frozen=True)
 class Exchange:
-    """A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
-    secrets masked; ``hops`` are the redirects on the way."""
+    """A request and its answer. ``began_s`` counts from the trial's start; texts are cut, their
+    secrets masked at the trial's end; ``hops`` are the redirects on the way."""
 
     method: str
     url: str
@@ -85,7 +89,7 @@ class Exchange:
 
 @dataclass(frozen=True)
 class KeptValue:
-    """A value a step keeps, where it was looked for, and what it is; None: not found."""
+    """A value a step keeps, where it was looked for, and what it is (of a secret only how long); None: not found."""
 
     name: str
     place: str
@@ -107,12 +111,12 @@ class StepTrial:
 
     def beside(self, recorded: tuple[int, str, str]) -> StepTrial:
         """The step with what was received compared to a recorded (status, content type, body)."""
-        main = self.exchanges[0]
-        if main.status == 0:
+        main = next(iter(self.exchanges), None)
+        if main is None or main.status == 0:
             return self
         status, kind, body = recorded
         received = main.status, main.content_type, main.received_body
-        return replace(self, comparison=compare((status, kind, masked(body)), received))
+        return replace(self, comparison=compare((status, kind, secrecy.hidden(body)), received))
 
 
 @dataclass(frozen=True)
@@ -148,8 +152,11 @@ def try_all(script: Script, base_url: str) -> TrialResult:
     return TrialResult(requests)
 
 
-def try_journey(script: Script, base_url: str, number: int) -> JourneyTrial:
-    """Walk one journey as one user. Raises :class:`TrialFailed` where load may not go at all."""
+def try_journey(
+    script: Script, base_url: str, number: int, tell: Tell = lambda text, done, total: None
+) -> JourneyTrial:
+    """Walk one journey as one user, no longer than :data:`LIMIT_S`; ``tell`` hears each step begun. Raises
+    :class:`TrialFailed` where load may not go at all."""
     try:
         resolve("system.base_url", base_url)
     except TargetError as error:
@@ -160,15 +167,50 @@ def try_journey(script: Script, base_url: str, number: int) -> JourneyTrial:
     user = _TrialUser()
     steps: list[StepTrial] = []
     try:
-        for request in requests:
-            steps.append(_try_step(user, script.steps[request.step].name, request, values))
+        for place, request in enumerate(requests):
+            step = script.steps[request.step].name
+            tell(f"Trying {step!r}", place, len(requests))
+            if user.elapsed() > LIMIT_S:
+                steps.append(StepTrial(step, False, f"the trial had taken {LIMIT_S:.0f} s by then and ended.", ()))
+                break
+            steps.append(_try_step(user, step, request, values))
             if not steps[-1].passed:
                 break
     finally:
         user.close()
     last = steps[-1]
     reason = "" if last.passed else f"The trial of {name!r} failed at step {last.name!r}: {last.reason}"
-    return JourneyTrial(name, last.passed, reason, user.elapsed(), tuple(steps))
+    trial = JourneyTrial(name, last.passed, reason, user.elapsed(), tuple(steps))
+    return _out_of_view(trial, script.secrets | _secrets(requests, values))
+
+
+def _secrets(requests: Sequence[Request], values: Values) -> set[str]:
+    """What is known to be secret: credentials, and the values of secret names, given or kept."""
+    credentials = (request.session.credentials for request in requests)
+    given = {text for c in credentials if c for text in (c.bearer, c.password, *c.headers.values()) if text}
+    return given | {value for name, value in values.items() if secrecy.is_secret_name(name)}
+
+
+T = TypeVar("T")
+
+
+def _out_of_view(part: T, known: Collection[str]) -> T:
+    """The same with secrets masked in every text of it."""
+    made: Any = part
+    if isinstance(part, KeptValue) and part.value is not None and _is_secret(part):
+        return cast(T, replace(part, value=f"{secrecy.MASK} ({len(part.value)} characters)"))
+    if isinstance(part, str):
+        made = secrecy.hidden(part, known)
+    elif isinstance(part, tuple):
+        made = tuple(_out_of_view(one, known) for one in part)
+    elif is_dataclass(part) and not isinstance(part, type):
+        made = replace(part, **{f.name: _out_of_view(getattr(part, f.name), known) for f in fields(part)})
+    return cast(T, made)
+
+
+def _is_secret(kept: KeptValue) -> bool:
+    words = kept.place.replace(".", " ").split()
+    return secrecy.is_secret_name(kept.name) or secrecy.is_secret_name(words[-1]) or "cookie" in words
 
 
 @dataclass
@@ -350,8 +392,8 @@ def _exchange(transfer: _Transfer, *, accompanying: bool = False) -> Exchange:
             info(pycurl.TOTAL_TIME),
         ),
         status=response.status,
-        sent_headers=_SECRET_HEADERS.sub(lambda m: f"{m[1]}: {MASK}", transfer.sent.decode("latin-1").strip()),
-        sent_body=masked(transfer.body.decode("utf-8", "replace")[:MAX_SHOWN]),
+        sent_headers=transfer.sent.decode("latin-1").strip(),
+        sent_body=transfer.body.decode("utf-8", "replace")[:MAX_SHOWN],
         received_headers=blocks[-1],
         received_body=_shown(response),
         content_type=response.header("content-type") or "",
@@ -367,12 +409,7 @@ def _location(block: str) -> str:
     return match[1].strip() if match else ""
 
 
-def masked(body: str) -> str:
-    """A body with the values of fields that hold secrets hidden."""
-    return _SECRET_FIELDS.sub(lambda m: f"{m[1]}{MASK}", body)
-
-
 def _shown(response: Response) -> str:
     if b"\0" in response.body[:1000]:
         return f"({len(response.body)} bytes that are no text)"
-    return masked(response.text[:MAX_SHOWN])
+    return response.text[:MAX_SHOWN]

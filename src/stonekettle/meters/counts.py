@@ -43,7 +43,7 @@ class Counts:
         return tuple(self._read(journey, proof) for journey, proof in self._proofs)
 
     def close(self) -> None:
-        self._http.clear()
+        self._http.hang_up()
 
     def _read(self, journey: str, proof: Proof) -> Count:
         address = proof.address or ""
@@ -52,7 +52,7 @@ class Counts:
         try:
             answer = self._http.request("GET", url, timeout=TIMEOUT_S, redirect=False, preload_content=False)
             try:
-                text = answer.read(MAX_BYTES).decode("utf-8", "replace")
+                text = _within_limit(answer, at).decode("utf-8", "replace")
             finally:
                 answer.release_conn()
         except urllib3.exceptions.HTTPError as error:
@@ -64,6 +64,16 @@ class Counts:
         except ValueError as error:
             raise MeterError(f"the proof of {journey!r}: {url} answers no number: {error}") from error
         return Count(source_of(journey), at, value)
+
+
+def _within_limit(answer: urllib3.BaseHTTPResponse, began: float) -> bytes:
+    """The body, as much as is looked at. Raises :class:`MeterError` for one that drips."""
+    body = b""
+    while len(body) < MAX_BYTES and (piece := answer.read1(MAX_BYTES - len(body))):
+        body += piece
+        if time.monotonic() - began > 2 * TIMEOUT_S:
+            raise MeterError(f"it took over {2 * TIMEOUT_S:.0f} s to tell a number")
+    return body
 
 
 def source_of(journey: str) -> Source:

@@ -9,20 +9,24 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
-from socket import SOCK_STREAM, getaddrinfo, socket
+from socket import SHUT_RDWR, SOCK_STREAM, getaddrinfo, socket
 from statistics import fmean
 from urllib.parse import urljoin, urlsplit
+from weakref import WeakSet
 
 import urllib3
 from urllib3.connection import HTTPConnection, HTTPSConnection
 
 from stonekettle.meters.exposition import ExpositionError, Page, PageReader
+from stonekettle.plan.secrecy import origin_of
 from stonekettle.plan.system import Component, Meter
 
 MAX_PAGE = 8_000_000
 MAX_REDIRECTS = 3
+MAX_INSTANCE = 300
 ACCEPT = "application/openmetrics-text; version=1.0.0, text/plain; version=0.0.4; q=0.5"
 DATE_EVERY = 10
 """One answer in so many has its date looked at; a date is only good to a second."""
@@ -43,7 +47,22 @@ class Reading:
     page: Page
 
 
-def guarded_http(allow: Allow, hosts: int = 10) -> urllib3.PoolManager:
+class GuardedClient(urllib3.PoolManager):
+    """A client that knows its connections, so that none outlives its use."""
+
+    def __init__(self, hosts: int) -> None:
+        super().__init__(num_pools=max(10, hosts), maxsize=2, retries=False)
+        self.opened: WeakSet[socket] = WeakSet()
+
+    def hang_up(self) -> None:
+        """End every connection, whatever is under way on it: a server that drips keeps nobody waiting."""
+        for sock in list(self.opened):
+            with suppress(OSError):
+                sock.shutdown(SHUT_RDWR)
+        self.clear()
+
+
+def guarded_http(allow: Allow, hosts: int = 10) -> GuardedClient:
     """A client whose connections go only where ``allow`` lets them."""
 
     def check(address: str) -> None:
@@ -69,9 +88,17 @@ def guarded_http(allow: Allow, hosts: int = 10) -> urllib3.PoolManager:
         def _new_conn(self) -> socket:
             return connected(self, super()._new_conn)
 
+        def connect(self) -> None:
+            super().connect()
+            manager.opened.add(self.sock)
+
     class GuardedHttps(HTTPSConnection):
         def _new_conn(self) -> socket:
             return connected(self, super()._new_conn)
+
+        def connect(self) -> None:
+            super().connect()
+            manager.opened.add(self.sock)
 
     class HttpPool(urllib3.HTTPConnectionPool):
         ConnectionCls = GuardedHttp
@@ -79,7 +106,7 @@ def guarded_http(allow: Allow, hosts: int = 10) -> urllib3.PoolManager:
     class HttpsPool(urllib3.HTTPSConnectionPool):
         ConnectionCls = GuardedHttps
 
-    manager = urllib3.PoolManager(num_pools=max(10, hosts), maxsize=2, retries=False)
+    manager = GuardedClient(hosts)
     manager.pool_classes_by_scheme = {"http": HttpPool, "https": HttpsPool}
     return manager
 
@@ -87,9 +114,9 @@ def guarded_http(allow: Allow, hosts: int = 10) -> urllib3.PoolManager:
 class Endpoint:
     """An instance of a component at an address."""
 
-    def __init__(self, component: Component, meter: Meter, url: str, http: urllib3.PoolManager) -> None:
+    def __init__(self, component: Component, meter: Meter, url: str, http: GuardedClient) -> None:
         self.component, self.url = component, url
-        self.instance = urlsplit(url).netloc.rpartition("@")[2]
+        self.instance = urlsplit(url).netloc.rpartition("@")[2][-MAX_INSTANCE:]
         self.reader = PageReader(meter.labels)
         self.answered = self.missed = 0
         self.last_fault = ""
@@ -111,11 +138,14 @@ class Endpoint:
             self.last_fault = str(error)
             raise MeterError(f"the meter of {self.component.name} at {self.url}: {error}") from error
         self.answered += 1
+        self.last_fault = self.last_fault or self.reader.left_out
         return reading
 
     def _read(self, timeout: float) -> Reading:
         before, wall = time.monotonic(), time.time()
         answer, body = self._get(timeout)
+        if (took := time.monotonic() - before) > 2 * timeout:
+            raise MeterError(f"it took {took:.0f} s to tell its page, and may take {timeout:g}")
         at = (before + time.monotonic()) / 2
         if answer.status != 200:
             raise MeterError(_status_text(answer.status))
@@ -149,8 +179,8 @@ class Endpoint:
             following = urljoin(url, target)
             if urlsplit(following).scheme not in ("http", "https"):
                 raise MeterError(f"it redirects to {following}, which is no web address")
-            if urlsplit(following).netloc != urlsplit(url).netloc:
-                headers = {"Accept": ACCEPT}  # credentials are for the host they were given for
+            if origin_of(following) != origin_of(url):
+                headers = {"Accept": ACCEPT}  # credentials are for the origin they were given for
             url = following
         raise MeterError(f"it redirects more than {MAX_REDIRECTS} times")
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Literal
@@ -19,6 +20,8 @@ from prometheus_client.parser import text_string_to_metric_families as parse_tex
 Kind = Literal["counter", "gauge", "bucket"]
 Labels = tuple[tuple[str, str], ...]
 
+MAX_NAME = 500
+MAX_LABELS = 8_000
 MAX_SPLIT = 256
 """A metric with more label sets than this is kept as one sum only."""
 MAX_SERIES = 5_000
@@ -67,13 +70,15 @@ class _Sample:
 
 
 class PageReader:
-    """Reads one endpoint's page again and again. ``labels`` choose the samples that count."""
+    """Reads one endpoint's page again and again. ``labels`` choose the samples that count; ``left_out`` says
+    which cannot be kept, and why."""
 
     def __init__(self, labels: Mapping[str, str] | None = None) -> None:
         self._chosen = dict(labels or {})
         self._heads: dict[str, int] = {}
         self._series: list[Series] = []
         self.helps: dict[str, MetricHelp] = {}
+        self.left_out = ""
 
     def read(self, text: str, content_type: str) -> Page:
         """The page's values. Raises :class:`ExpositionError` when malformed."""
@@ -103,6 +108,8 @@ class PageReader:
         families = _families(text, content_type)
         self.helps = {_stem(f.name): MetricHelp(f.documentation, f.unit or unit_of(f.name)) for f in families}
         samples = [sample for family in families for sample in _samples(family)]
+        faults = Counter(fault for s in samples if (fault := unkeepable(s.series.metric, s.series.labels)))
+        self.left_out = "; ".join(f"{count} series left out: {fault}" for fault, count in faults.items())
         counted = [sample if self._counts(sample) else None for sample in samples]
         sums: dict[Series, float] = {}
         kept = _split([s.series for s in counted if s is not None])
@@ -116,6 +123,8 @@ class PageReader:
 
     def _counts(self, sample: _Sample) -> bool:
         labels = dict(sample.series.labels)
+        if unkeepable(sample.series.metric, sample.series.labels):
+            return False
         return not sample.name.endswith("_created") and all(labels.get(k) == v for k, v in self._chosen.items())
 
     def _learn(self, text: str, samples: list[_Sample], kept: list[Series | None]) -> None:
@@ -138,6 +147,18 @@ class PageReader:
 def parse(text: str, content_type: str) -> Page:
     """A page read once. Raises :class:`ExpositionError` when malformed."""
     return PageReader().read(text, content_type)
+
+
+def unkeepable(metric: str, labels: Iterable[tuple[str, str]]) -> str:
+    """Why a series cannot be kept; empty where it can."""
+    if len(metric) > MAX_NAME:
+        return f"its metric's name is over {MAX_NAME} characters long"
+    length = 0
+    for text in (metric, *(part for pair in labels for part in pair)):
+        length += len(text)
+        if "\0" in text:
+            return "a NUL character stands in its name or labels"
+    return f"its labels are over {MAX_LABELS} characters long" if length > MAX_LABELS else ""
 
 
 def unit_of(name: str) -> str:

@@ -19,7 +19,7 @@ from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportM
 from opentelemetry.proto.common.v1.common_pb2 import KeyValue
 from opentelemetry.proto.metrics.v1.metrics_pb2 import AggregationTemporality, Metric
 
-from stonekettle.meters.exposition import Kind
+from stonekettle.meters.exposition import Kind, unkeepable
 from stonekettle.meters.samples import Samples, Source
 
 MAX_BODY = 8_000_000
@@ -86,12 +86,14 @@ def read(body: bytes, content_type: str, encoding: str) -> tuple[PushedPoints, .
         points: list[Point] = []
         skipped: list[str] = []
         for metric in (m for scope in resource.scope_metrics for m in scope.metrics):
-            known = list(_points(metric))
+            known = [point for point in _points(metric) if not unkeepable(point.metric, point.labels.items())]
             points += known
             if not known:
                 skipped.append(metric.name)
         instance = next((attributes[key] for key in _INSTANCE_KEYS if key in attributes), "pushed")
         service = attributes.get("service.name", UNSET_SERVICE)
+        if unkeepable(service, attributes.items()):
+            raise OtlpError(f"the attributes of a resource cannot be kept: {unkeepable(service, attributes.items())}")
         found.append(PushedPoints(service, instance, tuple(points), tuple(skipped)))
     return tuple(found)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Mapping, Sequence
+from concurrent import futures
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -15,8 +16,10 @@ from stonekettle.meters.samples import Batch, Catalogue, Source
 from stonekettle.plan.system import System
 
 TIMEOUT_S = 0.9
-CHECK_TIMEOUT_S = 3.0
-MAX_THREADS = 16
+CHECK_LIMIT_S = 5.0
+OVERDUE_S = 2.5
+"""A round still waiting for an answer by then goes on without it."""
+MAX_THREADS = 64
 CLOCK_OFF_S = 2.0
 """A clock this far from ours is worth saying; a date tells it to about a second."""
 
@@ -36,6 +39,14 @@ class EndpointCheck:
     age_s: float = 0.0
     clock_offset_s: float | None = None
     took_s: float = 0.0
+
+
+@dataclass(frozen=True)
+class _Round:
+    """Scrapes begun at the same time (monotonic seconds)."""
+
+    began: float
+    asked: Sequence[tuple[Endpoint, Future[Reading]]]
 
 
 @dataclass(frozen=True)
@@ -59,15 +70,20 @@ class Scraper:
         addresses = [(component, meter, url) for component, meter in system.meters for url in meter.openmetrics or ()]
         self._http = guarded_http(allow, len(addresses))
         self._endpoints = [Endpoint(component, meter, url, self._http) for component, meter, url in addresses]
-        self._pool = ThreadPoolExecutor(MAX_THREADS, thread_name_prefix="meter")
+        threads = max(1, min(MAX_THREADS, len(addresses)))
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="meter")
         self._catalogue = Catalogue()
         self._sources: dict[tuple[str, str, Series], Source] = {}
-        self._pending: dict[int, list[tuple[Endpoint, Future[Reading]]]] = {}
+        self._pending: dict[int, _Round] = {}
+        self._hanging: dict[Endpoint, Future[Reading]] = {}
         self._zero = time.monotonic()
 
-    def check(self) -> tuple[EndpointCheck, ...]:
-        """Read every address once, all at the same time."""
-        return tuple(self._pool.map(_check, self._endpoints))
+    def check(self, limit_s: float = CHECK_LIMIT_S) -> tuple[EndpointCheck, ...]:
+        """Read every address once, all at the same time, in ``limit_s`` altogether. One that has not told
+        its page by then is silent, however it came to that."""
+        asked = [(e, self._pool.submit(_check, e, limit_s)) for e in self._endpoints]
+        futures.wait([future for _, future in asked], limit_s)
+        return tuple(future.result() if future.done() else _late(e, limit_s) for e, future in asked)
 
     def start(self, zero: float) -> None:
         """From now on times count from ``zero`` (monotonic seconds)."""
@@ -78,24 +94,27 @@ class Scraper:
 
         An address that still owes its last answer is not asked again: it cannot pile up.
         """
-        owing = {endpoint for waiting in self._pending.values() for endpoint, future in waiting if not future.done()}
-        self._pending[scrape] = [
-            (endpoint, self._pool.submit(endpoint.read, TIMEOUT_S))
-            for endpoint in self._endpoints
-            if endpoint not in owing
-        ]
+        asked = [(e, future) for waiting in self._pending.values() for e, future in waiting.asked]
+        owing = {e for e, future in (*asked, *self._hanging.items()) if not future.done()}
+        free = [e for e in self._endpoints if e not in owing]
+        self._pending[scrape] = _Round(time.monotonic(), [(e, self._pool.submit(e.read, TIMEOUT_S)) for e in free])
 
     def counted(self, scrape: int, counts: Iterable[Count]) -> Batch:
         """Counts asked outside the rounds, as a batch of their own with a number no round has."""
         return self._catalogue.batch(scrape, [(count.source, count.at - self._zero, count.value) for count in counts])
 
     def ready(self, *, wait: bool = False) -> tuple[Batch, ...]:
-        """Batches of every round whose scrapes have all ended. A missed scrape is a gap."""
+        """Batches of every round whose scrapes have all ended, or should have. A missed scrape is a gap."""
         finished = []
-        for scrape, asked in list(self._pending.items()):
-            if wait or all(future.done() for _, future in asked):
+        for scrape, one in list(self._pending.items()):
+            waiting = [future for _, future in one.asked]
+            left = one.began + OVERDUE_S - time.monotonic()
+            if wait and left > 0:
+                futures.wait(waiting, left)
+            if wait or left <= 0 or all(future.done() for future in waiting):
                 del self._pending[scrape]
-                batch = self._catalogue.batch(scrape, self._read(asked))
+                self._hanging |= {e: future for e, future in one.asked if not future.done()}
+                batch = self._catalogue.batch(scrape, self._read(one.asked))
                 if batch.chunk:
                     finished.append(batch)
         return tuple(finished)
@@ -110,10 +129,12 @@ class Scraper:
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
-        self._http.clear()
+        self._http.hang_up()
 
     def _read(self, asked: Sequence[tuple[Endpoint, Future[Reading]]]) -> Iterable[tuple[Source, float, float]]:
         for endpoint, future in asked:
+            if not future.done():
+                continue
             try:
                 reading = future.result()
             except MeterError:
@@ -133,10 +154,16 @@ def first_fault(checks: Iterable[EndpointCheck]) -> str | None:
     return next((check.fault for check in checks if check.fault), None)
 
 
-def _check(endpoint: Endpoint) -> EndpointCheck:
+def _late(endpoint: Endpoint, limit_s: float) -> EndpointCheck:
+    where = f"the meter of {endpoint.component.name} at {endpoint.url}"
+    fault = f"{where}: it did not tell its page within {limit_s:g} s"
+    return EndpointCheck(endpoint.component.name, endpoint.instance, endpoint.url, fault, took_s=limit_s)
+
+
+def _check(endpoint: Endpoint, limit_s: float) -> EndpointCheck:
     began = time.monotonic()
     try:
-        page = endpoint.read(CHECK_TIMEOUT_S).page
+        page = endpoint.read(limit_s).page
     except MeterError as error:
         took = time.monotonic() - began
         return EndpointCheck(endpoint.component.name, endpoint.instance, endpoint.url, str(error), took_s=took)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -22,6 +23,7 @@ from stonekettle.core.types import FloatArray
 MAX_BYTES = 25_000_000
 MAX_COLUMNS = 300
 DELIMITERS = ",;\t|"
+MAX_CELLS = 5_000_000
 SHOWN = 5
 REACH_S = 900.0
 ELAPSED_BELOW = 10_000_000.0
@@ -53,12 +55,15 @@ def read(name: str, content: bytes) -> pa.Table:
     if not content.strip():
         raise TableError("file", f"{name} is empty.", "Choose another file.")
     try:
-        table = pq.read_table(io.BytesIO(content)) if content[:4] == b"PAR1" else _read_csv(content)
-    except (pa.ArrowException, csv.Error, UnicodeDecodeError) as error:
+        table = _read_parquet(name, content) if content[:4] == b"PAR1" else _read_csv(content)
+    except (pa.ArrowException, csv.Error, UnicodeDecodeError, OSError) as error:
         first = str(error).strip().splitlines()[0]
         raise TableError(
             "file", f"{name} cannot be read: {first}.", "Save it as CSV with a header, or as Parquet."
         ) from error
+    repeated = next((c for c, count in Counter(table.column_names).items() if count > 1), None)
+    if repeated is not None:
+        raise TableError("file", f"{name} has two columns {repeated!r}.", "Give each column a name of its own.")
     if table.num_columns > MAX_COLUMNS:
         raise TableError("file", f"{name} has {table.num_columns} columns.", f"Keep at most {MAX_COLUMNS}.")
     if table.num_columns < 2 or table.num_rows < 2:
@@ -82,10 +87,10 @@ def times(table: pa.Table, column: str, zone: str, zero: float) -> FloatArray:
         if zoneless:
             try:
                 ZoneInfo(zone)
-            except (ZoneInfoNotFoundError, ValueError) as error:
+                stamps = pc.assume_timezone(stamps, zone, ambiguous="earliest", nonexistent="earliest")
+            except (ZoneInfoNotFoundError, ValueError, OSError, pa.ArrowException) as error:
                 mend = "Use a name such as Europe/Lisbon, or UTC."
-                raise TableError("zone", f"{zone!r} is not a time zone.", mend) from error
-            stamps = pc.assume_timezone(stamps, zone, ambiguous="earliest", nonexistent="earliest")
+                raise TableError("zone", f"{zone[:80]!r} is not a time zone.", mend) from error
         return _floats(pc.cast(stamps, pa.int64())) / 1e6 - zero
     numbers = _numbers(values, column, "time_column")
     usual = float(np.nanmedian(numbers))
@@ -116,6 +121,16 @@ def best_alignment(
         if one is not None:
             found.append(one)
     return max(found, key=lambda one: one.correlation, default=None)
+
+
+def _read_parquet(name: str, content: bytes) -> pa.Table:
+    """What a Parquet file holds, once its own description says that it unfolds to a bearable size."""
+    file = pq.ParquetFile(io.BytesIO(content))
+    shape = file.metadata
+    if shape.num_rows * shape.num_columns > MAX_CELLS:
+        message = f"{name} has {shape.num_rows} rows of {shape.num_columns} columns."
+        raise TableError("file", message, f"Keep at most {MAX_CELLS} values: cut it to the time of the run.")
+    return file.read()
 
 
 def _read_csv(content: bytes) -> pa.Table:

@@ -13,6 +13,7 @@ from pydantic import ValidationError
 from stonekettle.plan import clean
 from stonekettle.plan.parts import Part
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.secrecy import hidden
 
 MAX_BYTES = 5_000_000
 Model = TypeVar("Model", bound=Part)
@@ -86,7 +87,7 @@ def _problem(error: dict[str, Any]) -> Problem:
     elif error["type"] == "extra_forbidden":
         message = "there is no such field."
     elif "mend" not in context:
-        message = f"{repr(error['input'])[:200]}: {message[0].lower()}{message[1:]}."
+        message = f"{hidden(repr(error['input'])[:200])}: {message[0].lower()}{message[1:]}."
     return Problem(path or "document", message, mend)
 
 

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from stonekettle.core.levels import MIN_HOLD_S
 from stonekettle.core.objectives import Objective as CoreObjective
-from stonekettle.plan import system_document, template
+from stonekettle.plan import secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import Feed, columns_of
 from stonekettle.plan.journey import BUILT_IN, impossible_patterns
@@ -222,6 +222,11 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     names = [step.name for _, step in plan.steps]
     yield from repeated("journeys[].steps", names)
     yield from repeated("feeds", [feed.name for feed in plan.feeds])
+    own = secrecy.origin_of(plan.system.base_url)
+    for i, journey in enumerate(plan.journeys):
+        if journey.secrets_for not in (None, own):
+            message = f"the secrets of {journey.name!r} are for {journey.secrets_for}, the system is at {own}."
+            yield Problem(f"journeys[{i}]", message, "Write them anew under Journeys.")
     fed = columns_of(plan.feeds) | set(BUILT_IN)
     for i, journey in enumerate(plan.journeys):
         yield from impossible_patterns(journey.steps, journey.proof, f"journeys[{i}].")

@@ -72,8 +72,13 @@ class _Source(Part):
     def _has_rows(cls, value: str | None) -> str | None:
         if value is None:
             return value
-        rows = list(csv.reader(io.StringIO(value.strip("\n"))))
         mend = "Write a header line with column names, then one line for each row."
+        try:
+            rows = list(csv.reader(io.StringIO(value.strip("\n"))))
+        except csv.Error as error:
+            raise PydanticCustomError(
+                "feed", "the rows cannot be read: {why}.", {"why": str(error), "mend": mend}
+            ) from error
         if len(rows) < 2:
             raise PydanticCustomError("feed", "the feed has no rows.", {"mend": mend})
         for number, row in enumerate(rows[1:], start=2):

@@ -72,12 +72,14 @@ class Proof(Part):
 class Journey(Part):
     """What a virtual user does from start to end; ``weight`` is its share among journeys begun.
 
-    ``sample`` gives values that no feed gives, the same ones to every user. ``proof`` names a count on
+    ``secrets_for`` is the origin (scheme, host and port) its own secrets were given for. ``sample``
+    gives values that no feed gives, the same ones to every user. ``proof`` names a count on
     the server to compare with the journeys completed.
     """
 
     name: Name
     weight: float = Field(default=1.0, gt=0)
+    secrets_for: str | None = Field(default=None, max_length=500)
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
     proof: Proof | None = None
@@ -97,12 +99,13 @@ class Journey(Part):
 
 class JourneyDraft(Part):
     """A journey by itself, while it is written: with the name of the system it is tried against, the
-    names of the feeds it brings along, and perhaps without steps yet."""
+    origin its secrets were given for, the names of the feeds it brings along, and perhaps without steps yet."""
 
     name: Name
     system: str = Field(default="", max_length=80)
     feeds: tuple[Name, ...] = Field(default=(), max_length=20)
     notes: str = Field(default="", max_length=5_000)
+    secrets_for: str | None = Field(default=None, max_length=500)
     session: Session = Session()
     sample: dict[str, str] = Field(default_factory=dict)
     proof: Proof | None = None

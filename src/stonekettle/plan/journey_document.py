@@ -1,4 +1,4 @@
-"""A journey's own document: read, written, checked, and its secrets kept from view."""
+"""A journey's own document: read, written and checked."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from typing import Any
 from stonekettle.plan.checking import parse, plain, repeated, validated
 from stonekettle.plan.journey import JourneyDraft, impossible_patterns
 from stonekettle.plan.problems import PlanError, Problem
-from stonekettle.plan.system_document import KEPT, masked
 
 
 def read(text: str) -> JourneyDraft:
@@ -30,27 +29,6 @@ def from_document(document: object) -> JourneyDraft:
 def to_document(draft: JourneyDraft) -> dict[str, Any]:
     """Plain data that :func:`from_document` reads back as the same journey."""
     return plain(draft)
-
-
-def without_secrets(document: Mapping[str, Any]) -> dict[str, Any]:
-    """The document with its session's credentials hidden."""
-    session = document.get("session")
-    return {**document, "session": masked(session)} if session else dict(document)
-
-
-def with_kept_secrets(document: Mapping[str, Any], before: Mapping[str, Any]) -> dict[str, Any]:
-    """The document with each hidden secret replaced by the one there was. Raises :class:`PlanError`."""
-    session = document.get("session")
-    given = session.get("credentials") if isinstance(session, Mapping) else None
-    if not isinstance(session, Mapping) or not isinstance(given, Mapping):
-        return dict(document)
-    known = (before.get("session") or {}).get("credentials") or {}
-    for key, value in given.items():
-        if value == KEPT and key not in known:
-            path = f"session.credentials.{key}"
-            raise PlanError([Problem(path, "there is no secret to keep here.", "Write it anew.")])
-    credentials = {key: known[key] if value == KEPT else value for key, value in given.items()}
-    return {**document, "session": {**session, "credentials": credentials}}
 
 
 def _inconsistencies(draft: JourneyDraft) -> Iterable[Problem]:

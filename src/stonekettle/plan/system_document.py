@@ -1,4 +1,4 @@
-"""The system's own document: read, written, checked, and its secrets kept from view."""
+"""The system's own document: read, written and checked."""
 
 from __future__ import annotations
 
@@ -10,10 +10,6 @@ from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, vali
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.system import System
-
-KEPT = "(kept)"
-"""Stands for a secret that is not shown. Read back, it means: the one that was there."""
-_SECRETS = ("bearer", "password")
 
 
 def read(text: str) -> System:
@@ -111,75 +107,3 @@ def inconsistencies(system: System, prefix: str = "") -> Iterable[Problem]:
                         f"the instance type of {component.name!r} does not tell its {mapping.capacity_from}.",
                         "Give it in the component's instance type, or give a capacity.",
                     )
-
-
-def masked(document: Any) -> Any:
-    """The document with every secret replaced by :data:`KEPT`."""
-    if isinstance(document, Mapping):
-        return {
-            key: KEPT if key in _SECRETS and isinstance(item, str) else masked(item) for key, item in document.items()
-        }
-    if isinstance(document, list):
-        return [masked(item) for item in document]
-    return document
-
-
-def has_secrets(document: object) -> bool:
-    return bool(masked(document) != document)
-
-
-def with_kept_secrets(document: Any, before: Any) -> Any:
-    """The document with each :data:`KEPT` replaced by the secret of the same meter in ``before``.
-
-    A meter is the same when its component's name and its own source are; failing that, when it
-    stands in the same place. Raises :class:`PlanError` where there was no secret to keep.
-    """
-    problems: list[Problem] = []
-    known: dict[object, Any] = {}
-    for i, component, j, meter in _meters(before):
-        credentials = meter.get("credentials") or {}
-        known[i, j] = credentials
-        known[component.get("name"), _source(meter)] = credentials
-
-    def restored(i: int, component: Any, j: int, meter: Any) -> Any:
-        found = known.get((component.get("name"), _source(meter))) or known.get((i, j)) or {}
-        credentials = {}
-        for key, value in meter["credentials"].items():
-            if key in _SECRETS and value == KEPT:
-                if key not in found:
-                    path = f"components[{i}].meters[{j}].credentials.{key}"
-                    problems.append(Problem(path, "there is no secret to keep here.", "Write it anew."))
-                value = found.get(key)
-            credentials[key] = value
-        return {**meter, "credentials": credentials}
-
-    if not any(_holds_kept(meter) for _, _, _, meter in _meters(document)):
-        return document
-    components = [dict(component) for component in document["components"]]
-    for i, component, j, meter in _meters(document):
-        if _holds_kept(meter):
-            meters = list(components[i]["meters"])
-            meters[j] = restored(i, component, j, meter)
-            components[i]["meters"] = meters
-    if problems:
-        raise PlanError(problems)
-    return {**document, "components": components}
-
-
-def _holds_kept(meter: Mapping[str, Any]) -> bool:
-    credentials = meter.get("credentials")
-    return isinstance(credentials, Mapping) and KEPT in credentials.values()
-
-
-def _source(meter: Mapping[str, Any]) -> str:
-    return str([meter.get(key) for key in ("openmetrics", "otlp")])
-
-
-def _meters(document: Any) -> Iterable[tuple[int, Any, int, Any]]:
-    """Every meter of a document that need not be valid, with its component and their places."""
-    components = document.get("components") if isinstance(document, Mapping) else None
-    for i, component in enumerate(components if isinstance(components, list) else ()):
-        meters = component.get("meters") if isinstance(component, Mapping) else None
-        for j, meter in enumerate(meters if isinstance(meters, list) else ()):
-            if isinstance(meter, Mapping):
-                yield i, component, j, meter

@@ -21,7 +21,7 @@ from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
 from stonekettle.engine.records import ERRORS, SCHEMA
 from stonekettle.meters.samples import Readings
-from stonekettle.plan import document, journey_document, system_document
+from stonekettle.plan import document, secrecy
 from stonekettle.plan.models import Plan
 from stonekettle.report import proof, sentences
 
@@ -115,13 +115,8 @@ def build(
         findings=findings,
         notes=[NoteModel.model_validate(note.as_dict()) for note in notes],
         proofs=[plain(one) for one in proofs],
-        plan=_without_secrets(document.to_document(plan)),
+        plan=secrecy.in_plan(document.to_document(plan), secrecy.hide),
     )
-
-
-def _without_secrets(plan: dict[str, Any]) -> dict[str, Any]:
-    journeys = [journey_document.without_secrets(journey) for journey in plan["journeys"]]
-    return {**plan, "system": system_document.masked(plan["system"]), "journeys": journeys}
 
 
 def plain(value: Any) -> Any:

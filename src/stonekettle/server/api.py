@@ -14,6 +14,7 @@ from stonekettle.server import problems
 from stonekettle.server.access.api import router as access
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.feeds.api import router as feeds
+from stonekettle.server.jobs.api import router as jobs
 from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
@@ -47,3 +48,4 @@ api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)
+api.add_router("", jobs)

@@ -12,6 +12,7 @@ from django.utils import timezone
 
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.problems import Conflict
+from stonekettle.server.sealed import SealedJSONField
 
 Document = Mapping[str, Any]
 
@@ -45,7 +46,7 @@ class DraftRevision(models.Model):
     """One state of a document. A subclass adds the key to its draft, with the name ``revisions`` back."""
 
     number = models.PositiveIntegerField()
-    document: models.JSONField[Any, Any] = models.JSONField()
+    document = SealedJSONField()
     author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -39,22 +39,27 @@ def unexpected(request: HttpRequest, error: BaseException | None) -> HttpRespons
     return problem(500, "Something went wrong here", detail, number=number)
 
 
+def expected(error: Exception) -> dict[str, Any] | None:
+    """An error that says what is wrong and how to mend it, as a problem; None for any other."""
+    if isinstance(error, PlanError):
+        found = [p.as_dict() for p in error.problems]
+        return {"status": 422, "title": "The document has problems", "detail": str(error), "problems": found}
+    if isinstance(error, TableError):
+        found = [{"path": error.field, "message": error.message, "mend": error.mend}]
+        return {"status": 422, "title": "The file cannot be used", "detail": str(error), "problems": found}
+    if isinstance(error, Conflict):
+        return {"status": 409, "title": "Not possible now", "detail": str(error), "problems": []}
+    return None
+
+
 def install(api: NinjaAPI) -> None:
     """Answer every expected exception with a problem."""
 
     @api.exception_handler(PlanError)
-    def _plan(request: HttpRequest, error: PlanError) -> HttpResponse:
-        found = [p.as_dict() for p in error.problems]
-        return problem(422, "The document has problems", str(error), problems=found)
-
     @api.exception_handler(TableError)
-    def _table(request: HttpRequest, error: TableError) -> HttpResponse:
-        found = [{"path": error.field, "message": error.message, "mend": error.mend}]
-        return problem(422, "The file cannot be used", str(error), problems=found)
-
     @api.exception_handler(Conflict)
-    def _conflict(request: HttpRequest, error: Conflict) -> HttpResponse:
-        return problem(409, "Not possible now", str(error))
+    def _expected(request: HttpRequest, error: Exception) -> HttpResponse:
+        return problem(**(expected(error) or {}))
 
     @api.exception_handler(ValidationError)
     def _validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
@@ -87,5 +92,5 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(HttpError)
     def _other(request: HttpRequest, error: HttpError) -> HttpResponse:
         if isinstance(error.__cause__, PlanError):  # a body that could not be read
-            return _plan(request, error.__cause__)
+            return _expected(request, error.__cause__)
         return problem(error.status_code, "Refused", str(error))

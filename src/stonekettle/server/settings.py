@@ -11,6 +11,12 @@ ROOT = Path(__file__).resolve().parents[3]
 DATA = Path(os.environ.get("KETTLE_DATA", ROOT / "var"))
 SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY") or secrets.token_urlsafe(48)
 """The front door keeps one; without it sessions end with the process that made them."""
+KEY_FILE = Path(os.environ.get("KETTLE_KEY_FILE", DATA / "keys"))
+"""Opens and seals what is encrypted at rest."""
+SPOOL = DATA / "spool"
+"""Where uploaded files wait for the job that reads them."""
+JOBS_AT_ONCE = False
+"""Whether jobs are done by whoever asks for them, without a worker."""
 DEBUG = False
 ALLOWED_HOSTS = os.environ.get("KETTLE_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
 
@@ -21,6 +27,7 @@ INSTALLED_APPS = [
     "ninja",
     "procrastinate.contrib.django",
     "stonekettle.server.access",
+    "stonekettle.server.jobs",
     "stonekettle.server.systems",
     "stonekettle.server.feeds",
     "stonekettle.server.journeys",
@@ -79,7 +86,13 @@ GENERATOR_REGION = os.environ.get("KETTLE_REGION", "local")
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "formatters": {
+        "line": {
+            "()": "stonekettle.server.logs.MaskingFormatter",
+            "format": "{asctime} {levelname} {name}: {message}",
+            "style": "{",
+        }
+    },
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
     "loggers": {"stonekettle": {"level": "INFO"}},

@@ -2,6 +2,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body, form, type Schemas } from './client'
+import { useJob } from './jobs'
 
 export type FeedDetail = Schemas['FeedDetail']
 export type FeedFileLookup = Schemas['FeedFileLookup']
@@ -104,39 +105,31 @@ export interface FeedFileUse extends FeedFileReading {
 }
 
 export function useLookAtFeedFile() {
-  return useMutation({
-    mutationFn: ({ file, reading }: { file: File; reading: FeedFileReading }) =>
+  return useJob(
+    ({ file, reading }: { file: File; reading: FeedFileReading }) =>
       body(
         api.POST('/api/feed-files/look', {
           body: form({ file, reading: JSON.stringify(reading) }),
         }),
       ),
-  })
+    'feed file',
+  )
 }
 
 /** Upload a file as a new feed, or as other rows of the feed `replaced`; the answer is its id. */
 export function useUploadFeedFile() {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: async ({
-      file,
-      use,
-      replaced,
-    }: {
-      file: File
-      use: FeedFileUse
-      replaced: number | null
-    }) => {
+  return useJob(
+    ({ file, use, replaced }: { file: File; use: FeedFileUse; replaced: number | null }) => {
       const given = form({ file, use: JSON.stringify(use) })
-      const done =
-        replaced === null
-          ? await body(api.POST('/api/feed-files', { body: given }))
-          : await body(api.POST('/api/feeds/{feed_id}/file', { params: at(replaced), body: given }))
-      return done.id
+      return replaced === null
+        ? body(api.POST('/api/feed-files', { body: given }))
+        : body(api.POST('/api/feeds/{feed_id}/file', { params: at(replaced), body: given }))
     },
-    onSuccess: (id) => {
+    'feed',
+    ({ id }) => {
       client.removeQueries({ queryKey: ['feed', id] })
       void client.invalidateQueries({ queryKey: ['feeds'] })
     },
-  })
+  )
 }

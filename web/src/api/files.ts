@@ -1,6 +1,7 @@
 /** Metrics files of a run. */
-import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { useQueryClient } from '@tanstack/vue-query'
 import { api, body, form } from './client'
+import { useJob } from './jobs'
 
 /** How a file is to be read, sent as JSON beside it. */
 export interface FileUse {
@@ -18,42 +19,45 @@ export interface FileUse {
 }
 
 export function useLookAtFile(run: number) {
-  return useMutation({
-    mutationFn: (given: { file: File; time_column: string; zone: string }) =>
+  return useJob(
+    (given: { file: File; time_column: string; zone: string }) =>
       body(
         api.POST('/api/runs/{run_id}/files/look', {
           params: { path: { run_id: run } },
           body: form(given),
         }),
       ),
-  })
+    'metrics file',
+  )
 }
 
 export function useAddFile(run: number) {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: ({ file, use }: { file: File; use: FileUse }) =>
+  return useJob(
+    ({ file, use }: { file: File; use: FileUse }) =>
       body(
         api.POST('/api/runs/{run_id}/files', {
           params: { path: { run_id: run } },
           body: form({ file, use: JSON.stringify(use) }),
         }),
       ),
-    onSuccess: () => forget(client, run),
-  })
+    'metrics file added',
+    () => forget(client, run),
+  )
 }
 
 export function useRemoveFile(run: number) {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: (id: number) =>
+  return useJob(
+    (id: number) =>
       body(
         api.DELETE('/api/runs/{run_id}/files/{file_id}', {
           params: { path: { run_id: run, file_id: id } },
         }),
       ),
-    onSuccess: () => forget(client, run),
-  })
+    'metrics file removed',
+    () => forget(client, run),
+  )
 }
 
 function forget(client: ReturnType<typeof useQueryClient>, run: number) {

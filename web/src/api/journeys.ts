@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body, form, type Schemas } from './client'
+import { useJob } from './jobs'
 
 export type JourneyDetail = Schemas['JourneyDetail']
 export type JourneyTrial = Schemas['JourneyTrial']
@@ -79,10 +80,11 @@ export function useDuplicateJourney(id: number) {
 
 export function useTrial(id: number) {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: () => body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id) })),
-    onSettled: () => client.invalidateQueries({ queryKey: ['journey', id] }),
-  })
+  return useJob(
+    () => body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id) })),
+    'trial',
+    () => client.invalidateQueries({ queryKey: ['journey', id] }),
+  )
 }
 
 /** What becomes of a file, sent as JSON beside it. */
@@ -94,17 +96,19 @@ export interface JourneyFileUse {
 }
 
 export function useLookAtJourneyFile() {
-  return useMutation({
-    mutationFn: (given: { file: File; hosts: string[] }) =>
+  return useJob(
+    (given: { file: File; hosts: string[] }) =>
       body(api.POST('/api/journey-files/look', { body: form(given) })),
-  })
+    'journey file',
+  )
 }
 
 export function useImportJourneyFile() {
   const client = useQueryClient()
-  return useMutation({
-    mutationFn: ({ file, use }: { file: File; use: JourneyFileUse }) =>
+  return useJob(
+    ({ file, use }: { file: File; use: JourneyFileUse }) =>
       body(api.POST('/api/journey-files', { body: form({ file, use: JSON.stringify(use) }) })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['journeys'] }),
-  })
+    'journey',
+    () => client.invalidateQueries({ queryKey: ['journeys'] }),
+  )
 }

@@ -1018,9 +1018,33 @@ export interface paths {
         post?: never;
         /**
          * Remove File
-         * @description Take a metrics file out of a run again.
+         * @description Take a metrics file out of a run again; it is analysed anew.
          */
         delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Job
+         * @description A job one asked for oneself.
+         */
+        get: operations["stonekettle_server_jobs_api_get_job"];
+        put?: never;
+        post?: never;
+        /**
+         * Cancel Job
+         * @description End a job, whatever it does.
+         */
+        delete: operations["stonekettle_server_jobs_api_cancel_job"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1301,31 +1325,12 @@ export interface components {
             make: boolean;
         };
         /**
-         * FeedFileLookup
-         * @description What a file holds: how it was read, ``titles`` as they stand in it, ``columns`` as proposed
-         *     names, its first rows, and the lines whose number of values differs (``ragged``, the first ones).
+         * JobStarted
+         * @description A job that was begun: how it stands is told at ``/api/jobs/{job}``.
          */
-        FeedFileLookup: {
-            /** Encoding */
-            encoding: string;
-            /** Encodings */
-            encodings: string[];
-            /** Delimiter */
-            delimiter: string;
-            /** Header */
-            header: boolean;
-            /** Titles */
-            titles: string[];
-            /** Columns */
-            columns: string[];
-            /** Total */
-            total: number;
-            /** Rows */
-            rows: string[][];
-            /** Ragged */
-            ragged: number[];
-            /** Ragged Total */
-            ragged_total: number;
+        JobStarted: {
+            /** Job */
+            job: number;
         };
         /** FeedDetail */
         FeedDetail: {
@@ -1449,62 +1454,6 @@ export interface components {
             system: string;
         };
         /**
-         * FileLookup
-         * @description What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
-         *     hosts that were asked for; the rest is left out.
-         */
-        FileLookup: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "recording" | "description" | "list";
-            /** Host */
-            host: string;
-            /** Hosts */
-            hosts: components["schemas"]["HostLine"][];
-            /** Notes */
-            notes: string[];
-            /** Steps */
-            steps: components["schemas"]["FoundStep"][];
-            /** Proposals */
-            proposals: components["schemas"]["ProposalLine"][];
-        };
-        /** FoundStep */
-        FoundStep: {
-            /** Name */
-            name: string;
-            /** Request */
-            request: string;
-            /** Files */
-            files: number;
-            /** Think */
-            think: string;
-        };
-        /** HostLine */
-        HostLine: {
-            /** Name */
-            name: string;
-            /** Requests */
-            requests: number;
-        };
-        /**
-         * ProposalLine
-         * @description A value an answer delivered and later requests sent back: where it is kept, where it is used.
-         */
-        ProposalLine: {
-            /** Name */
-            name: string;
-            /** Step */
-            step: string;
-            /** Place */
-            place: string;
-            /** Value */
-            value: string;
-            /** Used */
-            used: string[];
-        };
-        /**
          * JourneyDetail
          * @description ``document`` is the journey's own document, its secrets replaced by "(kept)"; ``missing`` are
          *     the variables that no response, feed of the journey or sample gives.
@@ -1562,195 +1511,6 @@ export interface components {
         ArchiveJourney: {
             /** Archived */
             archived: boolean;
-        };
-        /**
-         * Comparison
-         * @description How a received answer differs from the recorded one. ``facts`` says it in words (status, type,
-         *     size); ``cut`` tells that only the first lines are compared.
-         */
-        Comparison: {
-            /** Same */
-            same: boolean;
-            /** Facts */
-            facts: string[];
-            /** Rows */
-            rows: components["schemas"]["Row"][];
-            /** Cut */
-            cut: boolean;
-        };
-        /**
-         * Exchange
-         * @description A request and its answer. ``began_s`` counts from the trial's start; texts are cut and their
-         *     secrets masked; ``hops`` are the redirects on the way.
-         */
-        Exchange: {
-            /** Method */
-            method: string;
-            /** Url */
-            url: string;
-            /** Accompanying */
-            accompanying: boolean;
-            /** Began S */
-            began_s: number;
-            phases: components["schemas"]["Phases"];
-            /** Status */
-            status: number;
-            /** Sent Headers */
-            sent_headers: string;
-            /** Sent Body */
-            sent_body: string;
-            /** Received Headers */
-            received_headers: string;
-            /** Received Body */
-            received_body: string;
-            /** Content Type */
-            content_type: string;
-            /** Size */
-            size: number;
-            /** Hops */
-            hops: components["schemas"]["Hop"][];
-            /** Timing */
-            timing: components["schemas"]["Spent"][];
-            /** Fault */
-            fault: string | null;
-        };
-        /**
-         * Hop
-         * @description An answer that led elsewhere.
-         */
-        Hop: {
-            /** Status */
-            status: number;
-            /** Location */
-            location: string;
-        };
-        /**
-         * JourneyTrial
-         * @description A journey walked once: its steps as far as it came.
-         */
-        JourneyTrial: {
-            /** Journey */
-            journey: string;
-            /** Passed */
-            passed: boolean;
-            /** Reason */
-            reason: string;
-            /** Took S */
-            took_s: number;
-            /** Steps */
-            steps: components["schemas"]["StepTrial"][];
-        };
-        /**
-         * KeptValue
-         * @description A value a step keeps, where it was looked for, and what it is; None: not found.
-         */
-        KeptValue: {
-            /** Name */
-            name: string;
-            /** Place */
-            place: string;
-            /** Value */
-            value: string | null;
-        };
-        /**
-         * Outcome
-         * @description One check: what it says in words, whether it passed, what was found instead.
-         */
-        Outcome: {
-            /** Text */
-            text: string;
-            /** Passed */
-            passed: boolean;
-            /**
-             * Found
-             * @default
-             */
-            found: string;
-        };
-        /**
-         * Phases
-         * @description When each phase of a transfer was over, in seconds from its start; 0 where there was none.
-         */
-        Phases: {
-            /** Dns */
-            dns: number;
-            /** Connect */
-            connect: number;
-            /** Tls */
-            tls: number;
-            /** Sent */
-            sent: number;
-            /** First Byte */
-            first_byte: number;
-            /** Total */
-            total: number;
-        };
-        /**
-         * Row
-         * @description Two lines side by side; None where one side has none. ``skipped`` equal lines stand between
-         *     this row and the one before.
-         */
-        Row: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "same" | "changed" | "only recorded" | "only received";
-            /** Recorded */
-            recorded: components["schemas"]["Span"][] | null;
-            /** Received */
-            received: components["schemas"]["Span"][] | null;
-            /**
-             * Skipped
-             * @default 0
-             */
-            skipped: number;
-        };
-        /**
-         * Span
-         * @description A piece of a line.
-         */
-        Span: {
-            /** Text */
-            text: string;
-            /** Differs */
-            differs: boolean;
-        };
-        /**
-         * Spent
-         * @description Seconds spent in a component, as the answer tells.
-         */
-        Spent: {
-            /** Component */
-            component: string;
-            /** Seconds */
-            seconds: number;
-        };
-        /**
-         * StepTrial
-         * @description How a step went; ``reason`` says in a sentence why it failed. ``comparison`` sets what a
-         *     recording holds beside it.
-         */
-        StepTrial: {
-            /** Name */
-            name: string;
-            /** Passed */
-            passed: boolean;
-            /** Reason */
-            reason: string;
-            /** Exchanges */
-            exchanges: components["schemas"]["Exchange"][];
-            /**
-             * Checks
-             * @default []
-             */
-            checks: components["schemas"]["Outcome"][];
-            /**
-             * Kept
-             * @default []
-             */
-            kept: components["schemas"]["KeptValue"][];
-            comparison?: components["schemas"]["Comparison"] | null;
         };
         /**
          * ExperimentLine
@@ -2304,6 +2064,112 @@ export interface components {
             shown: string[];
         };
         /**
+         * Comparison
+         * @description How a received answer differs from the recorded one. ``facts`` says it in words (status, type,
+         *     size); ``cut`` tells that only the first lines are compared.
+         */
+        Comparison: {
+            /** Same */
+            same: boolean;
+            /** Facts */
+            facts: string[];
+            /** Rows */
+            rows: components["schemas"]["Row"][];
+            /** Cut */
+            cut: boolean;
+        };
+        /**
+         * Exchange
+         * @description A request and its answer. ``began_s`` counts from the trial's start; texts are cut, their
+         *     secrets masked at the trial's end; ``hops`` are the redirects on the way.
+         */
+        Exchange: {
+            /** Method */
+            method: string;
+            /** Url */
+            url: string;
+            /** Accompanying */
+            accompanying: boolean;
+            /** Began S */
+            began_s: number;
+            phases: components["schemas"]["Phases"];
+            /** Status */
+            status: number;
+            /** Sent Headers */
+            sent_headers: string;
+            /** Sent Body */
+            sent_body: string;
+            /** Received Headers */
+            received_headers: string;
+            /** Received Body */
+            received_body: string;
+            /** Content Type */
+            content_type: string;
+            /** Size */
+            size: number;
+            /** Hops */
+            hops: components["schemas"]["Hop"][];
+            /** Timing */
+            timing: components["schemas"]["Spent"][];
+            /** Fault */
+            fault: string | null;
+        };
+        /** FaultLine */
+        FaultLine: {
+            /** Path */
+            path: string;
+            /** Message */
+            message: string;
+            /** Mend */
+            mend: string;
+        };
+        /** FeedFileFound */
+        FeedFileFound: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feed file";
+            found: components["schemas"]["FeedFileLookup"];
+        };
+        /**
+         * FeedFileLookup
+         * @description What a file holds: how it was read, ``titles`` as they stand in it, ``columns`` as proposed
+         *     names, its first rows, and the lines whose number of values differs (``ragged``, the first ones).
+         */
+        FeedFileLookup: {
+            /** Encoding */
+            encoding: string;
+            /** Encodings */
+            encodings: string[];
+            /** Delimiter */
+            delimiter: string;
+            /** Header */
+            header: boolean;
+            /** Titles */
+            titles: string[];
+            /** Columns */
+            columns: string[];
+            /** Total */
+            total: number;
+            /** Rows */
+            rows: string[][];
+            /** Ragged */
+            ragged: number[];
+            /** Ragged Total */
+            ragged_total: number;
+        };
+        /** FeedKept */
+        FeedKept: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feed";
+            /** Id */
+            id: number;
+        };
+        /**
          * FileLook
          * @description What a metrics file holds, and by how much its clock seems to be ahead (null: not to be told).
          *     A ``match`` under ``clear_from`` is too weak to be believed.
@@ -2319,6 +2185,290 @@ export interface components {
             match: number | null;
             /** Clear From */
             clear_from: number;
+        };
+        /**
+         * FileLookup
+         * @description What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
+         *     hosts that were asked for; the rest is left out.
+         */
+        FileLookup: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "recording" | "description" | "list";
+            /** Host */
+            host: string;
+            /** Hosts */
+            hosts: components["schemas"]["HostLine"][];
+            /** Notes */
+            notes: string[];
+            /** Steps */
+            steps: components["schemas"]["FoundStep"][];
+            /** Proposals */
+            proposals: components["schemas"]["ProposalLine"][];
+        };
+        /** FoundStep */
+        FoundStep: {
+            /** Name */
+            name: string;
+            /** Request */
+            request: string;
+            /** Files */
+            files: number;
+            /** Think */
+            think: string;
+        };
+        /**
+         * Hop
+         * @description An answer that led elsewhere.
+         */
+        Hop: {
+            /** Status */
+            status: number;
+            /** Location */
+            location: string;
+        };
+        /** HostLine */
+        HostLine: {
+            /** Name */
+            name: string;
+            /** Requests */
+            requests: number;
+        };
+        /**
+         * JobDetail
+         * @description How a job stands: what is being done, ``done`` of ``total`` (0: not to be told), and its end.
+         */
+        JobDetail: {
+            /** Id */
+            id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "working" | "done" | "refused" | "cancelled";
+            /** Text */
+            text: string;
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Outcome */
+            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"]) | null;
+            problem: components["schemas"]["JobProblem"] | null;
+        };
+        /**
+         * JobProblem
+         * @description Why a job was refused, as any request is told.
+         */
+        JobProblem: {
+            /** Status */
+            status: number;
+            /** Title */
+            title: string;
+            /** Detail */
+            detail: string;
+            /** Problems */
+            problems: components["schemas"]["FaultLine"][];
+        };
+        /** JourneyFileFound */
+        JourneyFileFound: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "journey file";
+            found: components["schemas"]["FileLookup"];
+        };
+        /** JourneyMade */
+        JourneyMade: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "journey";
+            /** Id */
+            id: number;
+        };
+        /**
+         * JourneyTrial
+         * @description A journey walked once: its steps as far as it came.
+         */
+        JourneyTrial: {
+            /** Journey */
+            journey: string;
+            /** Passed */
+            passed: boolean;
+            /** Reason */
+            reason: string;
+            /** Took S */
+            took_s: number;
+            /** Steps */
+            steps: components["schemas"]["StepTrial"][];
+        };
+        /**
+         * KeptValue
+         * @description A value a step keeps, where it was looked for, and what it is (of a secret only how long); None: not found.
+         */
+        KeptValue: {
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Value */
+            value: string | null;
+        };
+        /** MetricsFileAdded */
+        MetricsFileAdded: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "metrics file added";
+            file: components["schemas"]["MetricsFileLine"];
+        };
+        /** MetricsFileFound */
+        MetricsFileFound: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "metrics file";
+            found: components["schemas"]["FileLook"];
+        };
+        /** MetricsFileRemoved */
+        MetricsFileRemoved: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "metrics file removed";
+        };
+        /**
+         * Outcome
+         * @description One check: what it says in words, whether it passed, what was found instead.
+         */
+        Outcome: {
+            /** Text */
+            text: string;
+            /** Passed */
+            passed: boolean;
+            /**
+             * Found
+             * @default
+             */
+            found: string;
+        };
+        /**
+         * Phases
+         * @description When each phase of a transfer was over, in seconds from its start; 0 where there was none.
+         */
+        Phases: {
+            /** Dns */
+            dns: number;
+            /** Connect */
+            connect: number;
+            /** Tls */
+            tls: number;
+            /** Sent */
+            sent: number;
+            /** First Byte */
+            first_byte: number;
+            /** Total */
+            total: number;
+        };
+        /**
+         * ProposalLine
+         * @description A value an answer delivered and later requests sent back: where it is kept, where it is used.
+         */
+        ProposalLine: {
+            /** Name */
+            name: string;
+            /** Step */
+            step: string;
+            /** Place */
+            place: string;
+            /** Value */
+            value: string;
+            /** Used */
+            used: string[];
+        };
+        /**
+         * Row
+         * @description Two lines side by side; None where one side has none. ``skipped`` equal lines stand between
+         *     this row and the one before.
+         */
+        Row: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "same" | "changed" | "only recorded" | "only received";
+            /** Recorded */
+            recorded: components["schemas"]["Span"][] | null;
+            /** Received */
+            received: components["schemas"]["Span"][] | null;
+            /**
+             * Skipped
+             * @default 0
+             */
+            skipped: number;
+        };
+        /**
+         * Span
+         * @description A piece of a line.
+         */
+        Span: {
+            /** Text */
+            text: string;
+            /** Differs */
+            differs: boolean;
+        };
+        /**
+         * Spent
+         * @description Seconds spent in a component, as the answer tells.
+         */
+        Spent: {
+            /** Component */
+            component: string;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * StepTrial
+         * @description How a step went; ``reason`` says in a sentence why it failed. ``comparison`` sets what a
+         *     recording holds beside it.
+         */
+        StepTrial: {
+            /** Name */
+            name: string;
+            /** Passed */
+            passed: boolean;
+            /** Reason */
+            reason: string;
+            /** Exchanges */
+            exchanges: components["schemas"]["Exchange"][];
+            /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["Outcome"][];
+            /**
+             * Kept
+             * @default []
+             */
+            kept: components["schemas"]["KeptValue"][];
+            comparison?: components["schemas"]["Comparison"] | null;
+        };
+        /** Tried */
+        Tried: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "trial";
+            trial: components["schemas"]["JourneyTrial"];
         };
     };
     responses: never;
@@ -2778,13 +2928,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FeedFileLookup"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -2810,13 +2960,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FeedCreated"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -2844,13 +2994,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FeedDetail"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3110,13 +3260,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FileLookup"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3142,13 +3292,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JourneyCreated"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3304,13 +3454,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JourneyTrial"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3683,13 +3833,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FileLook"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3717,13 +3867,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MetricsFileLine"];
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };
@@ -3735,6 +3885,50 @@ export interface operations {
             path: {
                 run_id: number;
                 file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_jobs_api_get_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_jobs_api_cancel_job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
             };
             cookie?: never;
         };

@@ -11,6 +11,7 @@ import {
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
+import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
 import { counted } from '@/ui/format'
 import RowsTable from './feed/RowsTable.vue'
@@ -32,7 +33,7 @@ const columns = ref<string[]>([])
 const ragged = ref<FeedFileUse['ragged']>('refuse')
 const over = ref(false)
 
-const found = computed(() => look.data.value)
+const found = computed(() => look.data.value?.found)
 const delimiters = [
   { value: ',', text: 'comma' },
   { value: ';', text: 'semicolon' },
@@ -97,10 +98,10 @@ async function keep() {
     columns: columns.value,
     ragged: ragged.value,
   }
-  const id = await upload
+  const kept = await upload
     .mutateAsync({ file: file.value, use, replaced: replaced.value })
     .catch(() => null)
-  if (id !== null) await router.push(`/journeys/feeds/${id}`)
+  if (kept) await router.push(`/journeys/feeds/${kept.id}`)
 }
 </script>
 
@@ -132,8 +133,8 @@ async function keep() {
         …or drop it here. CSV, up to 50 MB and a million rows. Encoding, delimiter and header are
         recognised; you can correct them.
       </span>
-      <span v-if="look.isPending.value" class="text-ink-2" role="status">Reading it …</span>
     </div>
+    <JobProgress :progress="look.progress.value" @cancel="look.cancel()" />
     <Problem v-if="look.isError.value" :error="look.error.value">
       <Action v-if="file" class="mt-2" @click="read({})">Read it again as recognised</Action>
     </Problem>
@@ -210,6 +211,7 @@ async function keep() {
           {{ replaced === null ? 'Create the feed' : 'Take these rows' }}
         </Action>
       </section>
+      <JobProgress :progress="upload.progress.value" @cancel="upload.cancel()" />
       <Problem v-if="upload.isError.value" :error="upload.error.value" />
     </template>
   </div>

@@ -7,6 +7,7 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
+import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
@@ -119,6 +120,7 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
           {{ trial.isPending.value ? 'Trying …' : 'Try it once' }}
         </Action>
         <p class="label">One user walks the journey once, now. No load.</p>
+        <JobProgress :progress="trial.progress.value" @cancel="trial.cancel()" />
         <Problem v-if="trial.isError.value" :error="trial.error.value" />
       </section>
       <section v-if="cautious" class="space-y-2 border-t border-rule pt-3" aria-label="Cautions">
@@ -163,7 +165,7 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
       </section>
     </template>
     <template v-if="doc && journey.data.value">
-      <Trial v-if="trial.data.value" :trial="trial.data.value" @close="trial.reset()" />
+      <Trial v-if="trial.data.value" :trial="trial.data.value.trial" @close="trial.reset()" />
       <fieldset :disabled="archived" class="min-w-0 space-y-5">
         <div class="grid gap-3 sm:grid-cols-2">
           <Field v-model="doc.name" label="Name" :fault="faultAt('name')" @done="commit" />

@@ -6,6 +6,7 @@ import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
+import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
 import { counted } from '@/ui/format'
 
@@ -20,7 +21,7 @@ const name = ref('')
 const system = ref('')
 const accepted = ref(new Set<string>())
 
-const found = computed(() => look.data.value)
+const found = computed(() => look.data.value?.found)
 const choices = computed(() => [
   { value: '', text: 'choose a system' },
   ...(systems.data.value ?? []).map((s) => ({ value: s.name, text: s.name })),
@@ -101,8 +102,8 @@ async function make() {
     <p class="flex flex-wrap items-center gap-3">
       <Action :kind="found ? 'plain' : 'primary'" @click="input?.click()">Choose a file</Action>
       <span v-if="file" class="break-all">{{ file.name }}</span>
-      <span v-if="look.isPending.value" class="text-ink-2" role="status">Reading it …</span>
     </p>
+    <JobProgress :progress="look.progress.value" @cancel="look.cancel()" />
     <Problem v-if="look.isError.value" :error="look.error.value" />
     <template v-else-if="found">
       <section class="space-y-1" aria-label="Steps">
@@ -191,6 +192,7 @@ async function make() {
           Create the journey
         </Action>
       </section>
+      <JobProgress :progress="create.progress.value" @cancel="create.cancel()" />
       <Problem v-if="create.isError.value" :error="create.error.value" />
     </template>
   </div>

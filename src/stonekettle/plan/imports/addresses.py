@@ -68,12 +68,18 @@ def _rows(content: bytes) -> list[list[str]]:
     if not lines:
         raise PlanError([Problem("file", "the list is empty.", "Write an address on each line.")])
     delimiter = table.delimiter_of("\n".join(lines))
-    return [row for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter) if row]
+    try:
+        return [row for row in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter) if row]
+    except csv.Error as error:
+        raise PlanError([Problem("file", f"the list cannot be read: {error}.", "Close every quote.")]) from error
 
 
 def _path(address: str) -> str | None:
     address = address.strip()
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        return None
     if address.startswith("/") or (parts.scheme in ("http", "https") and parts.netloc):
         return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
     return None

@@ -13,6 +13,7 @@ import unicodedata
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import islice
 from typing import Literal
 
 import charset_normalizer
@@ -79,8 +80,10 @@ def read(content: bytes, encoding: str = "", delimiter: str = "", header: bool |
         numbered = _records(text, delimiter)
     except csv.Error as error:
         raise _refused(f"it cannot be read: {error}.", "Close every quote, or choose another delimiter.") from error
-    if len(numbered) > MAX_ROWS:
-        raise _refused(f"the file has {len(numbered)} rows.", f"Use at most {MAX_ROWS}.")
+    if not numbered:
+        raise _refused("no row has a value.", "Choose a file with a row on each line.")
+    if len(numbered) > MAX_ROWS + 1:
+        raise _refused(f"the file has over {MAX_ROWS} rows.", f"Use at most {MAX_ROWS}.")
     first = numbered[0][1]
     if header is None:
         header = _is_header(first, [record for _, record in numbered[1:SAMPLE]])
@@ -110,6 +113,8 @@ def delimiter_of(text: str) -> str:
             widths = [len(row) for row in csv.reader(io.StringIO(start), delimiter=delimiter) if row]
         except csv.Error:
             return 0.0, 0
+        if not widths:
+            return 0.0, 0
         (width, count), *_ = Counter(widths).most_common(1)
         return (count / len(widths) if width > 1 else 0.0), width
 
@@ -133,9 +138,9 @@ def _encoding(content: bytes) -> str:
 
 
 def _records(text: str, delimiter: str) -> list[tuple[int, list[str]]]:
-    """Every row that is not blank, with the number of its last line."""
+    """Every row that is not blank, with the number of its last line; no more than shows that they are too many."""
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
-    return [(reader.line_num, record) for record in reader if any(record)]
+    return list(islice(((reader.line_num, record) for record in reader if any(record)), MAX_ROWS + 2))
 
 
 def _is_header(first: Sequence[str], others: Sequence[Sequence[str]]) -> bool:

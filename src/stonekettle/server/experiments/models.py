@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from django.conf import settings
 from django.db import models
 
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.server.sealed import SealedJSONField, SealedTextField
 from stonekettle.server.systems.models import System
 
 
@@ -36,8 +35,8 @@ class Revision(models.Model):
 
     experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
-    source = models.TextField()
-    document: models.JSONField[Any, Any] = models.JSONField()
+    source = SealedTextField()
+    document = SealedJSONField()
     author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 

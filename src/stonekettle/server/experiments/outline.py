@@ -7,6 +7,7 @@ from ninja import Schema
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
+from stonekettle.plan.secrecy import hidden
 from stonekettle.report import sentences
 
 
@@ -88,10 +89,10 @@ def of(plan: Plan) -> PlanOutline:
         question=plan.question,
         system=SystemOutline(
             name=plan.system.name,
-            base_url=plan.system.base_url,
+            base_url=hidden(plan.system.base_url),
             components=[
                 ComponentOutline(
-                    name=c.name, role=c.role, meters=[source for meter in c.meters for source in meter.sources]
+                    name=c.name, role=c.role, meters=[hidden(source) for meter in c.meters for source in meter.sources]
                 )
                 for c in plan.system.components
             ],
@@ -103,7 +104,7 @@ def of(plan: Plan) -> PlanOutline:
                 steps=[
                     StepOutline(
                         name=step.name,
-                        request=step.request,
+                        request=hidden(step.request),
                         think=f"{step.think.law} {format_duration(step.think.mean)}",
                         expect=list(step.expect_status),
                         objectives=by_step.get(step.name, []),

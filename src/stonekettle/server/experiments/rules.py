@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Literal
 
 from django.contrib.auth.models import User
 from django.db import transaction
 
 from stonekettle.engine.targets import check_allowed
-from stonekettle.plan import document, system_document
+from stonekettle.plan import document, secrecy
 from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
@@ -66,18 +66,24 @@ def restore(experiment: Experiment, number: int, author: User | None) -> Revisio
 
 
 def _readable_secrets(written: object) -> Iterable[Problem]:
-    """Credentials that stand in an experiment's own text, where everybody can read them."""
+    """Secrets that stand in an experiment's own text, where everybody can read them."""
     if not isinstance(written, Mapping):
         return
-    message = "credentials would be readable in this text."
-    if system_document.has_secrets(written.get("system")):
+    message = "secrets would be readable in this text."
+    if _has_secrets(secrecy.in_system, written.get("system")):
         mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
         yield Problem("system", message, mend)
     journeys = written.get("journeys")
     for i, journey in enumerate(journeys if isinstance(journeys, list) else ()):
-        if isinstance(journey, Mapping) and system_document.has_secrets(journey.get("session")):
+        if _has_secrets(secrecy.in_journey, journey):
             mend = "Write the journey under Journeys, where they stay hidden, and name it here: '{journey: its name}'."
-            yield Problem(f"journeys[{i}].session", message, mend)
+            yield Problem(f"journeys[{i}]", message, mend)
+
+
+def _has_secrets(within: Callable[[Any, secrecy.Change], Any], written: object) -> bool:
+    found = secrecy.Found()
+    within(written, found)
+    return bool(found.values)
 
 
 def current_plan(experiment: Experiment) -> Plan:

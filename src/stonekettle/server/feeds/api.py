@@ -7,19 +7,20 @@ from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from ninja import Field, File, Form, Router, Schema, Status
+from ninja import File, Form, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.plan.imports import table
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds import rules
 from stonekettle.server.feeds.models import Feed
+from stonekettle.server.feeds.work import PREVIEW, FeedFileReading, FeedFileUse
+from stonekettle.server.jobs import rules as jobs
+from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.requests import json_part, user_of
 
 router = Router(tags=["feeds"])
-PREVIEW = 20
 MAX_PAGE = 200
 
 
@@ -78,39 +79,6 @@ class RowsPage(Schema):
     rows: list[list[str]]
 
 
-class FeedFileReading(Schema):
-    """How a file is to be read; what is left empty is recognised."""
-
-    encoding: str = ""
-    delimiter: str = Field(default="", max_length=1)
-    header: bool | None = None
-
-
-class FeedFileLookup(Schema):
-    """What a file holds: how it was read, ``titles`` as they stand in it, ``columns`` as proposed
-    names, its first rows, and the lines whose number of values differs (``ragged``, the first ones)."""
-
-    encoding: str
-    encodings: list[str]
-    delimiter: str
-    header: bool
-    titles: list[str]
-    columns: list[str]
-    total: int
-    rows: list[list[str]]
-    ragged: list[int]
-    ragged_total: int
-
-
-class FeedFileUse(FeedFileReading):
-    """What becomes of a file: the names of its columns, what happens to ragged rows, and the name of
-    the new feed."""
-
-    name: str = Field(min_length=1, max_length=80)
-    columns: list[str]
-    ragged: Literal["refuse", "fill up", "leave out"] = "refuse"
-
-
 @router.get("/feeds", response=list[FeedLine])
 def list_feeds(request: HttpRequest, archived: bool = False) -> list[FeedLine]:
     """All feeds by name, those in use or the archived ones."""
@@ -125,37 +93,27 @@ def create_feed(request: HttpRequest, body: NewFeed) -> Status[FeedCreated]:
     return Status(201, FeedCreated(id=rules.drafts.create(document, user_of(request)).pk))
 
 
-@router.post("/feed-files/look", response=FeedFileLookup)
-def look_at_feed_file(request: HttpRequest, file: File[UploadedFile], reading: Form[str]) -> FeedFileLookup:
+@router.post("/feed-files/look", response={202: JobStarted})
+def look_at_feed_file(request: HttpRequest, file: File[UploadedFile], reading: Form[str]) -> Status[JobStarted]:
     """What a CSV file holds, read as a FeedFileReading (JSON) says. Nothing is kept."""
-    found = _table(file, json_part(FeedFileReading, reading))
-    return FeedFileLookup(
-        encoding=found.encoding,
-        encodings=list(table.ENCODINGS),
-        delimiter=found.delimiter,
-        header=found.header,
-        titles=list(found.titles),
-        columns=list(found.columns),
-        total=len(found.records),
-        rows=list(found.records[:PREVIEW]),
-        ragged=list(found.ragged[:PREVIEW]),
-        ragged_total=len(found.ragged),
-    )
+    given = {"reading": json_part(FeedFileReading, reading).model_dump()}
+    return started(jobs.start("look at feed file", given, user_of(request), file))
 
 
-@router.post("/feed-files", response={201: FeedCreated})
-def upload_feed_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[FeedCreated]:
+@router.post("/feed-files", response={202: JobStarted})
+def upload_feed_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """A feed of a file's rows; ``use`` is a FeedFileUse as JSON."""
-    wanted = json_part(FeedFileUse, use)
-    part = _kept(file, wanted)
-    return Status(201, FeedCreated(id=rules.upload(wanted.name, part, user_of(request)).pk))
+    given = {"use": json_part(FeedFileUse, use).model_dump()}
+    return started(jobs.start("keep feed file", given, user_of(request), file))
 
 
-@router.post("/feeds/{feed_id}/file", response=FeedDetail)
-def replace_feed_file(request: HttpRequest, feed_id: int, file: File[UploadedFile], use: Form[str]) -> FeedDetail:
+@router.post("/feeds/{feed_id}/file", response={202: JobStarted})
+def replace_feed_file(
+    request: HttpRequest, feed_id: int, file: File[UploadedFile], use: Form[str]
+) -> Status[JobStarted]:
     """Other rows for a feed, from a file; its name stays."""
-    rules.replace(_feed(feed_id), _kept(file, json_part(FeedFileUse, use)), user_of(request))
-    return _detail(_feed(feed_id))
+    given = {"use": json_part(FeedFileUse, use).model_dump(), "feed": _feed(feed_id).pk}
+    return started(jobs.start("keep feed file", given, user_of(request), file))
 
 
 @router.get("/feeds/{feed_id}", response=FeedDetail)
@@ -209,14 +167,6 @@ def download_feed(request: HttpRequest, feed_id: int) -> HttpResponse:
     """All rows as CSV with a header."""
     headers = {"Content-Disposition": 'attachment; filename="feed.csv"'}
     return HttpResponse(rules.rows(_feed(feed_id).draft).text, content_type="text/csv; charset=utf-8", headers=headers)
-
-
-def _table(file: UploadedFile, reading: FeedFileReading) -> table.Table:
-    return table.read(file.read(), reading.encoding, reading.delimiter, reading.header)
-
-
-def _kept(file: UploadedFile, use: FeedFileUse) -> dict[str, Any]:
-    return rules.kept(_table(file, use), use.columns, use.ragged, file.name or "")
 
 
 def _feed(feed_id: int) -> Feed:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import hashlib
 
 from django.db import models
@@ -10,6 +9,7 @@ from django.db import models
 from stonekettle.plan.checking import validated
 from stonekettle.plan.feed import FeedDraft, Rows
 from stonekettle.server.drafts import Draft, DraftRevision
+from stonekettle.server.sealed import SealedTextField
 
 
 class Feed(Draft):
@@ -33,12 +33,12 @@ class FeedRevision(DraftRevision):
 
 
 class FeedFile(models.Model):
-    """Rows as CSV text (UTF-8, commas, a header), compressed, found by their SHA-256. They never
+    """Rows as CSV text (UTF-8, commas, a header), found by their SHA-256. They never
     change, so that a run keeps the rows it used."""
 
     digest = models.CharField(max_length=64, primary_key=True)
     rows = models.PositiveIntegerField()
-    content = models.BinaryField()
+    content = SealedTextField()
     created_at = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:
@@ -47,13 +47,12 @@ class FeedFile(models.Model):
     @classmethod
     def keep(cls, rows: Rows) -> str:
         """Keep the rows, unless they are kept already; returns their digest."""
-        text = rows.text.encode()
-        digest = hashlib.sha256(text).hexdigest()
+        text = rows.text
+        digest = hashlib.sha256(text.encode()).hexdigest()
         if not cls.objects.filter(pk=digest).exists():
-            cls.objects.create(digest=digest, rows=len(rows), content=gzip.compress(text, 3))
+            cls.objects.create(digest=digest, rows=len(rows), content=text)
         return digest
 
     @classmethod
     def text_of(cls, digest: str) -> str | None:
-        found = cls.objects.filter(pk=digest).values_list("content", flat=True).first()
-        return None if found is None else gzip.decompress(bytes(found)).decode()
+        return cls.objects.filter(pk=digest).values_list("content", flat=True).first()

@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.engine.errors import TrialFailed
-from stonekettle.engine.trial import JourneyTrial
-from stonekettle.plan import checking, journey_document
+from stonekettle.plan import checking, journey_document, secrecy
 from stonekettle.plan.checking import MAX_BYTES
-from stonekettle.plan.imports import files
-from stonekettle.plan.step import Keep
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.jobs import rules as jobs
+from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.journeys import rules
 from stonekettle.server.journeys.models import Journey
-from stonekettle.server.problems import Conflict
+from stonekettle.server.journeys.work import JourneyFileUse
 from stonekettle.server.requests import json_part, user_of
 
 router = Router(tags=["journeys"])
@@ -75,50 +73,6 @@ class JourneyCreated(Schema):
     id: int
 
 
-class HostLine(Schema):
-    name: str
-    requests: int
-
-
-class FoundStep(Schema):
-    name: str
-    request: str
-    files: int
-    think: str
-
-
-class ProposalLine(Schema):
-    """A value an answer delivered and later requests sent back: where it is kept, where it is used."""
-
-    name: str
-    step: str
-    place: str
-    value: str
-    used: list[str]
-
-
-class FileLookup(Schema):
-    """What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
-    hosts that were asked for; the rest is left out."""
-
-    kind: Literal["recording", "description", "list"]
-    host: str
-    hosts: list[HostLine]
-    notes: list[str]
-    steps: list[FoundStep]
-    proposals: list[ProposalLine]
-
-
-class JourneyFileUse(Schema):
-    """What becomes of a file: the journey's name, its system, the proposals accepted, and of a
-    recording the hosts taken besides its main one."""
-
-    name: str = Field(min_length=1, max_length=80)
-    system: str = ""
-    accept: list[str]
-    hosts: list[str] = Field(default_factory=list)
-
-
 @router.get("/journeys", response=list[JourneyLine])
 def list_journeys(request: HttpRequest, archived: bool = False) -> list[JourneyLine]:
     """All journeys by name, those in use or the archived ones."""
@@ -135,50 +89,23 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
     return Status(201, JourneyCreated(id=rules.drafts.create(document, user_of(request)).pk))
 
 
-@router.post("/journey-files/look", response=FileLookup)
+@router.post("/journey-files/look", response={202: JobStarted})
 def look_at_journey_file(
     request: HttpRequest,
     file: File[UploadedFile],
     hosts: Form[list[str]] = [],  # noqa: B006
-) -> FileLookup:
+) -> Status[JobStarted]:
     """What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
     holds, and of a recording what should be kept anew each time. ``hosts`` are wanted besides the main
     one. Nothing is kept."""
-    found = files.read(file.read(), "Imported", "", hosts)
-    steps = found.document["steps"]
-    return FileLookup(
-        kind=found.kind,
-        host=found.host,
-        hosts=[HostLine(name=name, requests=count) for name, count in found.hosts.items()],
-        notes=list(found.notes),
-        steps=[
-            FoundStep(
-                name=step["name"],
-                request=step["request"],
-                files=len(step.get("accompanying", [])),
-                think=step.get("think", ""),
-            )
-            for step in steps
-        ],
-        proposals=[
-            ProposalLine(
-                name=proposal.name,
-                step=steps[proposal.step]["name"],
-                place=Keep.model_validate({"name": "x", **proposal.keep}).place,
-                value=proposal.value,
-                used=[f"{steps[place.step]['name']}, {place.where}" for place in proposal.used],
-            )
-            for proposal in found.proposals
-        ],
-    )
+    return started(jobs.start("look at journey file", {"hosts": hosts}, user_of(request), file))
 
 
-@router.post("/journey-files", response={201: JourneyCreated})
-def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JourneyCreated]:
+@router.post("/journey-files", response={202: JobStarted})
+def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """A journey from such a file; ``use`` is a JourneyFileUse as JSON."""
-    wanted = json_part(JourneyFileUse, use)
-    found = files.read(file.read(), wanted.name, wanted.system, wanted.hosts)
-    return Status(201, JourneyCreated(id=rules.from_file(found, set(wanted.accept), user_of(request)).pk))
+    given = {"use": json_part(JourneyFileUse, use).model_dump()}
+    return started(jobs.start("import journey file", given, user_of(request), file))
 
 
 @router.get("/journeys/{journey_id}", response=JourneyDetail)
@@ -217,19 +144,16 @@ def archive_journey(request: HttpRequest, journey_id: int, body: ArchiveJourney)
     return _detail(_journey(journey_id))
 
 
-@router.post("/journeys/{journey_id}/trial", response=JourneyTrial)
-def try_journey(request: HttpRequest, journey_id: int) -> JourneyTrial:
+@router.post("/journeys/{journey_id}/trial", response={202: JobStarted})
+def try_journey(request: HttpRequest, journey_id: int) -> Status[JobStarted]:
     """Walk the journey once, now, as one user, and show everything that was sent and received."""
-    try:
-        return rules.try_once(_journey(journey_id))
-    except TrialFailed as error:
-        raise Conflict(str(error)) from error
+    return started(jobs.start("trial", {"journey": _journey(journey_id).pk}, user_of(request)))
 
 
 @router.get("/journeys/{journey_id}/journey.yaml")
 def download_journey(request: HttpRequest, journey_id: int) -> HttpResponse:
     """The document as YAML, without its secrets."""
-    document = journey_document.without_secrets(_journey(journey_id).current.document)
+    document = secrecy.in_journey(_journey(journey_id).current.document, secrecy.hide)
     headers = {"Content-Disposition": 'attachment; filename="journey.yaml"'}
     return HttpResponse(checking.to_yaml(document), content_type="application/yaml", headers=headers)
 
@@ -257,7 +181,7 @@ def _detail(journey: Journey) -> JourneyDetail:
     users = [e for e in Experiment.objects.all() if journey.name in experiments.named_journeys(e.current.source)]
     return JourneyDetail(
         **_line(journey),
-        document=journey_document.without_secrets(journey.current.document),
+        document=secrecy.in_journey(journey.current.document, secrecy.hide),
         can_undo=journey.position > 1,
         can_redo=journey.can_redo,
         missing=list(journey.draft.missing(rules.fed(journey.draft))),

@@ -7,6 +7,7 @@ from django.db import models
 from stonekettle.plan.checking import validated
 from stonekettle.plan.journey import JourneyDraft
 from stonekettle.server.drafts import Draft, DraftRevision
+from stonekettle.server.sealed import SealedTextField
 
 
 class Journey(Draft):
@@ -46,7 +47,7 @@ class RecordedAnswer(models.Model):
     number = models.PositiveIntegerField()
     status = models.PositiveIntegerField()
     content_type = models.CharField(max_length=200)
-    body = models.TextField()
+    body = SealedTextField()
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=["journey", "number"], name="one_answer_per_number"),)

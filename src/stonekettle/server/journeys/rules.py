@@ -13,8 +13,8 @@ from django.utils import timezone
 from stonekettle.engine.local import practice_directory
 from stonekettle.engine.script import compile_plan
 from stonekettle.engine.targets import check_allowed
-from stonekettle.engine.trial import JourneyTrial, try_journey
-from stonekettle.plan import document, journey_document
+from stonekettle.engine.trial import JourneyTrial, Tell, silent, try_journey
+from stonekettle.plan import document, journey_document, secrecy
 from stonekettle.plan.feed import columns_of
 from stonekettle.plan.imports.files import Imported
 from stonekettle.plan.journey import JourneyDraft
@@ -29,9 +29,24 @@ NEW_NAME = "New journey"
 
 
 def checked(given: Document, before: Document | None) -> dict[str, Any]:
-    """A valid document; a secret that was not shown stays what it was before."""
-    whole = given if before is None else journey_document.with_kept_secrets(given, before)
-    return journey_document.to_document(journey_document.from_document(whole))
+    """A valid document; a secret that was not shown stays what it was before, as long as the journey's
+    system is where it was given for. Raises :class:`PlanError` with every problem."""
+    whole = secrecy.restored(secrecy.in_journey, given, before)
+    draft = journey_document.from_document({key: value for key, value in whole.items() if key != "secrets_for"})
+    tied = (before or {}).get("secrets_for")
+    origin = _origin(draft.system)
+    if secrecy.KEPT in secrecy.own(given) and tied is not None and origin is not None and tied != origin:
+        message = f"its secrets were given for {tied}, and {draft.system!r} is at {origin}."
+        raise PlanError([Problem("system", message, "Write every secret anew, or choose the system they are for.")])
+    if not secrecy.own(whole):
+        return journey_document.to_document(draft)
+    return {**journey_document.to_document(draft), **({"secrets_for": known} if (known := origin or tied) else {})}
+
+
+def _origin(system: str) -> str | None:
+    """Where the system of this name is."""
+    described = systems.drafts.find(system) if system else None
+    return secrecy.origin_of(described["base_url"]) if described else None
 
 
 def _renamed(journey: Journey, name: str) -> None:
@@ -46,7 +61,9 @@ drafts = Drafts(Journey, "journey", checked, _renamed)
 def rename_feed(name: str, new: str) -> None:
     """Follow a feed's new name in every journey that brings it, its past states included, so that
     undoing finds the feed."""
-    for revision in JourneyRevision.objects.filter(document__feeds__contains=name):
+    for revision in JourneyRevision.objects.all():
+        if name not in revision.document.get("feeds", []):
+            continue
         feeds = [new if feed == name else feed for feed in revision.document["feeds"]]
         JourneyRevision.objects.filter(pk=revision.pk).update(document={**revision.document, "feeds": feeds})
 
@@ -84,8 +101,9 @@ def duplicate(journey: Journey, author: User | None) -> Journey:
     return copy
 
 
-def try_once(journey: Journey) -> JourneyTrial:
-    """Walk the journey once as one user against its system, and remember how it went. Raises
+def try_once(journey: Journey, tell: Tell = silent) -> JourneyTrial:
+    """Walk the journey once as one user against its system, and remember how it went. ``tell`` hears
+    each step begun. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
     draft = journey.draft
     described = systems.drafts.find(draft.system) if draft.system else None
@@ -114,7 +132,7 @@ def try_once(journey: Journey) -> JourneyTrial:
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
     for error in check_allowed(plan.addresses):
         raise PlanError([Problem(error.path, error.message, error.mend)])
-    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0))
+    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0, tell))
     Journey.objects.filter(pk=journey.pk).update(
         tried_position=journey.position, tried_at=timezone.now(), trial_reason=trial.reason
     )

@@ -6,24 +6,26 @@ import json
 import tempfile
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.core.alignment import CLEAR
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.meters.figures import Pin
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.jobs import rules as jobs
+from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part, user_of
 from stonekettle.server.runs import data, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run
+from stonekettle.server.runs.work import MetricsFileLine, line_of
 
 router = Router(tags=["runs"])
 PAGE = 50
@@ -62,14 +64,6 @@ class MeterReport(Schema):
     missed: int
     last_fault: str
     clock_offset_s: float | None
-
-
-class MetricsFileLine(Schema):
-    id: int
-    name: str
-    component: str
-    metrics: list[str]
-    offset_s: float
 
 
 class RunDetail(RunLine):
@@ -129,7 +123,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         result=results.Result.model_validate(run.result) if run.result else None,
         system_id=run.system_id,
         meters=[MeterReport.model_validate(report) for report in run.meter_reports],
-        files=[_file_line(file) for file in run.metrics_files.defer("chunk")],
+        files=[line_of(file) for file in run.metrics_files.defer("chunk")],
     )
 
 
@@ -195,60 +189,27 @@ def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
     return FileResponse(opened, as_attachment=True, filename=f"run-{run_id}-requests.parquet")
 
 
-class ColumnLine(Schema):
-    """A column of a file: what it can be used as, whether it only grows, its first values."""
-
-    name: str
-    role: Literal["time", "number", "text"]
-    grows: bool
-    shown: list[str]
-
-
-class FileLook(Schema):
-    """What a metrics file holds, and by how much its clock seems to be ahead (null: not to be told).
-    A ``match`` under ``clear_from`` is too weak to be believed."""
-
-    columns: list[ColumnLine]
-    time_column: str | None
-    offset_s: float | None
-    match: float | None
-    clear_from: float
-
-
-@router.post("/runs/{run_id}/files/look", response=FileLook)
+@router.post("/runs/{run_id}/files/look", response={202: JobStarted})
 def look_at_file(
     request: HttpRequest, run_id: int, file: File[UploadedFile], time_column: Form[str] = "", zone: Form[str] = "UTC"
-) -> FileLook:
+) -> Status[JobStarted]:
     """Look into a metrics file before adding it to a run. Nothing is kept."""
-    columns, chosen, found = uploads.look(_ended(run_id), file.name or "file", file.read(), time_column or None, zone)
-    return FileLook(
-        columns=[ColumnLine(name=c.name, role=c.role, grows=c.grows, shown=list(c.shown)) for c in columns],
-        time_column=chosen,
-        offset_s=found.offset_s if found else None,
-        match=found.correlation if found else None,
-        clear_from=CLEAR,
-    )
+    given = {"run": _ended(run_id).pk, "time_column": time_column, "zone": zone}
+    return started(jobs.start("look at metrics file", given, user_of(request), file))
 
 
-@router.post("/runs/{run_id}/files", response={201: MetricsFileLine})
-def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: Form[str]) -> Status[MetricsFileLine]:
+@router.post("/runs/{run_id}/files", response={202: JobStarted})
+def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew."""
-    wanted = json_part(uploads.FileUse, use)
-    return Status(201, _file_line(uploads.add(_ended(run_id), file.name or "file", file.read(), wanted)))
+    given = {"run": _ended(run_id).pk, "use": json_part(uploads.FileUse, use).model_dump()}
+    return started(jobs.start("add metrics file", given, user_of(request), file))
 
 
-@router.delete("/runs/{run_id}/files/{file_id}", response={204: None})
-def remove_file(request: HttpRequest, run_id: int, file_id: int) -> Status[None]:
-    """Take a metrics file out of a run again."""
-    uploads.remove(get_object_or_404(MetricsFile, pk=file_id, run=_ended(run_id)))
-    return Status(204, None)
-
-
-def _file_line(file: MetricsFile) -> MetricsFileLine:
-    metrics = [metric for metric, *_ in file.sources]
-    return MetricsFileLine(
-        id=file.pk, name=file.name, component=file.component, metrics=metrics, offset_s=file.offset_s
-    )
+@router.delete("/runs/{run_id}/files/{file_id}", response={202: JobStarted})
+def remove_file(request: HttpRequest, run_id: int, file_id: int) -> Status[JobStarted]:
+    """Take a metrics file out of a run again; it is analysed anew."""
+    file = get_object_or_404(MetricsFile, pk=file_id, run=_ended(run_id))
+    return started(jobs.start("remove metrics file", {"file": file.pk}, user_of(request)))
 
 
 def _ended(run_id: int) -> Run:

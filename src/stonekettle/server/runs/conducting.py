@@ -16,6 +16,7 @@ from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.plan.secrecy import hidden
 from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import AWAY, Watch, patiently
 from stonekettle.server.runs.models import Generator, Run
@@ -47,7 +48,7 @@ class DatabaseJournal:
         self._save()
 
     def metered(self, reports: Sequence[EndpointReport]) -> None:
-        self._update(meter_reports=[asdict(report) for report in reports])
+        self._update(meter_reports=[{**asdict(report), "last_fault": hidden(report.last_fault)} for report in reports])
 
     def stop_wanted(self) -> str | None:
         if self._watch.due():

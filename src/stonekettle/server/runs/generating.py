@@ -13,6 +13,7 @@ from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.process import Event, Finished, GeneratorProcess, Lost, Ready, SecondDone
 from stonekettle.engine.rollup import pack_histograms
 from stonekettle.plan import document
+from stonekettle.plan.secrecy import hidden
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.runs.keeping import DatabaseAway, Watch, patiently
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
@@ -57,7 +58,7 @@ class Courier:
         if isinstance(end, Finished):
             self._set(state=Generator.State.FINISHED)
         elif isinstance(end, Lost):
-            self._set(state=Generator.State.LOST, reason=end.reason)
+            self._set(state=Generator.State.LOST, reason=hidden(end.reason))
 
     def _hear(self, event: Event) -> None:
         with self._lock:

@@ -12,6 +12,7 @@ from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.server.experiments.models import Revision
+from stonekettle.server.sealed import SealedJSONField
 from stonekettle.server.systems.models import System
 
 STATES = [(state.value, state.value) for state in RunState]
@@ -38,7 +39,7 @@ class Run(models.Model):
     system = models.ForeignKey(System, models.SET_NULL, null=True, related_name="runs")
     state = models.CharField(max_length=12, choices=STATES, default=RunState.QUEUED.value)
     cause = models.TextField(default="")
-    plan_document: models.JSONField[Any, Any] = models.JSONField()
+    plan_document = SealedJSONField()
     trial_requests = models.PositiveIntegerField(default=0)
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     queued_at = models.DateTimeField(auto_now_add=True)
@@ -79,7 +80,7 @@ class Run(models.Model):
 
 @lru_cache(maxsize=32)
 def _frozen_plan(run_id: int, begun_at: float) -> Plan:
-    return document.stored(Run.objects.values_list("plan_document", flat=True).get(pk=run_id))
+    return document.stored(Run.objects.only("plan_document").get(pk=run_id).plan_document)
 
 
 class Transition(models.Model):

@@ -10,6 +10,7 @@ from django.utils import timezone
 
 from stonekettle.engine.lifecycle import ENDED, RunState, check_move
 from stonekettle.plan import document
+from stonekettle.plan.secrecy import hidden
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
@@ -47,6 +48,7 @@ def move(run_id: int, state: RunState, cause: str) -> Run:
     """Change a run's state, with its time and cause. Raises for a move the table does not hold."""
     run = Run.objects.select_for_update().get(pk=run_id)
     check_move(run.run_state, state)
+    cause = hidden(cause)
     run.state, run.cause = state.value, cause
     if state in ENDED:
         run.ended_at = timezone.now()

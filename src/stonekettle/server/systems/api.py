@@ -11,7 +11,7 @@ from ninja import Field, Router, Schema, Status
 
 from stonekettle.meters.figures import FigureKind
 from stonekettle.meters.otlp import OtlpError
-from stonekettle.plan import checking, system_document
+from stonekettle.plan import checking, secrecy, system_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
 from stonekettle.server.requests import user_of
@@ -152,7 +152,7 @@ def new_token(request: HttpRequest, system_id: int) -> Token:
 def download_system(request: HttpRequest, system_id: int) -> HttpResponse:
     """The document as YAML, without its secrets."""
     system = _system(system_id)
-    text = checking.to_yaml(system_document.masked(system.current.document))
+    text = checking.to_yaml(secrecy.in_system(system.current.document, secrecy.hide))
     headers = {"Content-Disposition": 'attachment; filename="system.yaml"'}
     return HttpResponse(text, content_type="application/yaml", headers=headers)
 
@@ -209,7 +209,7 @@ def _line(system: System) -> dict[str, Any]:
     return {
         "id": system.pk,
         "name": system.name,
-        "base_url": document["base_url"],
+        "base_url": secrecy.hidden(document["base_url"]),
         "components": [component["name"] for component in components],
         "meters": sum(len(component.get("meters", [])) for component in components),
         "archived": system.archived_at is not None,
@@ -222,7 +222,7 @@ def _line(system: System) -> dict[str, Any]:
 def _detail(system: System) -> SystemDetail:
     return SystemDetail(
         **_line(system),
-        document=system_document.masked(system.current.document),
+        document=secrecy.in_system(system.current.document, secrecy.hide),
         can_undo=system.position > 1,
         can_redo=system.can_redo,
         token_hint=system.token_hint,

@@ -15,6 +15,7 @@ from stonekettle.meters.recognise import mappings
 from stonekettle.meters.scraper import CLOCK_OFF_S, EndpointCheck, Scraper
 from stonekettle.plan import system_document
 from stonekettle.plan.problems import PlanError
+from stonekettle.plan.secrecy import hidden
 from stonekettle.plan.system import Component, Meter
 from stonekettle.plan.system import System as Description
 from stonekettle.report import numbers
@@ -23,6 +24,7 @@ from stonekettle.server.systems.models import Push, System
 
 MeterState = Literal["reports", "silent", "waiting"]
 STALE_S = 15.0
+LIMIT_S = 1.8
 
 
 class MeterCheck(Schema):
@@ -43,50 +45,69 @@ class MeterCheck(Schema):
 
 
 def check(system: System) -> list[MeterCheck]:
-    """Ask every meter of the system, all at the same time."""
+    """Ask every meter of the system, all at the same time, in :data:`LIMIT_S` altogether."""
     description = system.description
+    scraped = _scraped(description)
     found: list[MeterCheck] = []
-    places = {id(meter): j for c in description.components for j, meter in enumerate(c.meters)}
-    for component, meter in description.meters:
-        place = places[id(meter)]
-        if meter.openmetrics is not None:
-            found += _scraped(description, component, meter, place)
-        elif meter.otlp is not None:
-            found += _pushed(system, component, meter, place)
-        else:
-            found.append(_told(system, component, meter, place))
+    for component in description.components:
+        for place, meter in enumerate(component.meters):
+            if meter.openmetrics is not None:
+                found += scraped[component.name, place]
+            elif meter.otlp is not None:
+                found += _pushed(system, component, meter, place)
+            else:
+                found.append(_told(system, component, meter, place))
     return found
 
 
-def _scraped(description: Description, component: Component, meter: Meter, place: int) -> list[MeterCheck]:
-    alone = description.model_copy(
-        update={"components": (component.model_copy(update={"meters": (meter,)}),), "base_url": "http://127.0.0.1"}
-    )
+def _scraped(description: Description) -> dict[tuple[str, int], list[MeterCheck]]:
+    """What every address says, by component and place of its meter."""
+    directory = practice_directory(settings.PRACTICE_CONTROL)
+    found: dict[tuple[str, int], list[MeterCheck]] = {}
+    asked: list[Component] = []
+    places: list[tuple[str, int]] = []
+    for component in description.components:
+        for place, meter in enumerate(component.meters):
+            if meter.openmetrics is None:
+                continue
+            one = component.model_copy(update={"meters": (meter,)})
+            alone = description.model_copy(update={"components": (one,), "base_url": "http://127.0.0.1"})
+            found[component.name, place] = []
+            try:
+                resolved = system_document.resolved(alone, directory).components[0]
+            except PlanError as error:
+                found[component.name, place] = [_unknown(component, meter, place, error)]
+                continue
+            asked.append(resolved)
+            places += [(component.name, place)] * len(resolved.meters[0].openmetrics or ())
+    scraper = Scraper(description.model_copy(update={"components": tuple(asked)}), is_allowed)
     try:
-        alone = system_document.resolved(alone, practice_directory(settings.PRACTICE_CONTROL))
-    except PlanError as error:
-        text = " ".join(f"{p.message} {p.mend}" for p in error.problems)
-        return [
-            MeterCheck(
-                component=component.name,
-                meter=place,
-                source=(meter.openmetrics or ("",))[0],
-                instance="",
-                state="silent",
-                text=text,
-            )
-        ]
-    scraper = Scraper(alone, is_allowed)
-    try:
-        return [_of_endpoint(one, place) for one in scraper.check()]
+        for place_of, told in zip(places, scraper.check(LIMIT_S), strict=True):
+            found[place_of].append(_of_endpoint(told, place_of[1]))
     finally:
         scraper.close()
+    return found
+
+
+def _unknown(component: Component, meter: Meter, place: int, error: PlanError) -> MeterCheck:
+    text = " ".join(f"{p.message} {p.mend}" for p in error.problems)
+    source = hidden((meter.openmetrics or ("",))[0])
+    return MeterCheck(
+        component=component.name, meter=place, source=source, instance="", state="silent", text=hidden(text)
+    )
 
 
 def _of_endpoint(one: EndpointCheck, place: int) -> MeterCheck:
-    common: dict[str, Any] = {"component": one.component, "meter": place, "source": one.url, "instance": one.instance}
+    common: dict[str, Any] = {
+        "component": one.component,
+        "meter": place,
+        "source": hidden(one.url),
+        "instance": one.instance,
+    }
     if one.fault:
-        return MeterCheck(**common, state="silent", text=f"{one.fault[0].upper()}{one.fault[1:]}.", took_s=one.took_s)
+        return MeterCheck(
+            **common, state="silent", text=hidden(f"{one.fault[0].upper()}{one.fault[1:]}."), took_s=one.took_s
+        )
     text = f"{len(one.metrics)} metrics in {one.series} series, {_age(one.age_s)}. {_resources(one.resources)}"
     offset = one.clock_offset_s
     if offset is not None and abs(offset) > CLOCK_OFF_S:

@@ -10,7 +10,7 @@ from typing import Any
 from django.contrib.auth.models import User
 
 from stonekettle.engine.targets import check_allowed
-from stonekettle.plan import system_document
+from stonekettle.plan import secrecy, system_document
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.systems.models import System
@@ -22,7 +22,7 @@ NEW_BASE_URL = "http://127.0.0.1:8000"
 def checked(document: Document, before: Document | None) -> dict[str, Any]:
     """A valid document with allowed addresses; a secret that was not shown stays what it was before.
     Raises :class:`PlanError` with every problem."""
-    whole = document if before is None else system_document.with_kept_secrets(document, before)
+    whole = secrecy.restored(secrecy.in_system, document, before)
     description = system_document.from_document(whole)
     forbidden = check_allowed(description.addresses)
     if forbidden:

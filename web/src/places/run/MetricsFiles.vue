@@ -5,6 +5,7 @@ import { useAddFile, useLookAtFile, useRemoveFile, type FileUse } from '@/api/fi
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
+import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
 import { seconds } from '@/ui/format'
 
@@ -25,7 +26,7 @@ const use = reactive({
 })
 const chosen = reactive(new Map<string, FileUse['columns'][number]>())
 
-const found = computed(() => look.data.value)
+const found = computed(() => look.data.value?.found)
 const components = computed(() =>
   props.run.outline.system.components.map((c) => ({ value: c.name, text: c.name })),
 )
@@ -129,7 +130,9 @@ async function keep() {
       <Action @click="input?.click()">Choose a file</Action>
       <span v-if="file" class="break-all">{{ file.name }}</span>
     </p>
-    <p v-if="look.isPending.value" class="text-ink-2" role="status">Looking into the file …</p>
+    <JobProgress :progress="look.progress.value" @cancel="look.cancel()" />
+    <JobProgress :progress="remove.progress.value" @cancel="remove.cancel()" />
+    <Problem v-if="remove.isError.value" :error="remove.error.value" />
     <Problem v-if="look.isError.value" :error="look.error.value" />
     <div v-if="file && found" class="space-y-3" data-testid="file-use">
       <div class="grid gap-3 sm:grid-cols-4">
@@ -194,6 +197,7 @@ async function keep() {
           </div>
         </li>
       </ul>
+      <JobProgress :progress="add.progress.value" @cancel="add.cancel()" />
       <Action kind="primary" :disabled="!chosen.size" :busy="add.isPending.value" @click="keep">
         Add to the run and analyse anew
       </Action>

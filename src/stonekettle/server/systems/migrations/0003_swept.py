@@ -1,0 +1,9 @@
+from django.db import migrations
+
+from stonekettle.server.sealed import sweeping
+
+
+class Migration(migrations.Migration):
+    dependencies = [("systems", "0002_sealed")]
+    atomic = False  # pages are written anew outside transactions
+    operations = [sweeping("systems_systemrevision")]
