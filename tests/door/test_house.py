@@ -84,3 +84,24 @@ def test_settings_are_plain_json(tmp_path: Path) -> None:
         "database_password",
         "secret_key",
     }
+
+
+def test_keys_are_made_once_and_missed_afterwards(tmp_path: Path) -> None:
+    data = Data(tmp_path)
+    house._check_keys(data, house._settings(data))
+    key = data.key_file.read_text()
+    assert data.key_file.stat().st_mode & 0o077 == 0
+    house._check_keys(data, house._settings(data))
+    assert data.key_file.read_text() == key
+    data.key_file.unlink()
+    with pytest.raises(DoorError, match="keys of the sealed data are missing"):
+        house._check_keys(data, house._settings(data))
+
+
+def test_a_new_key_needs_everything_stopped_and_something_sealed(tmp_path: Path) -> None:
+    data = Data(tmp_path)
+    with pytest.raises(DoorError, match="nothing sealed"):
+        house.rekey(data)
+    data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
+    with pytest.raises(DoorError, match="Stop it first"):
+        house.rekey(data)

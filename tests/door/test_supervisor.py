@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 import threading
 import time
@@ -10,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from stonekettle.door.supervisor import Child, Supervisor, birth, descendants
+from stonekettle.door.supervisor import Child, Supervisor, birth, descendants, end_left_over
 
 SLEEP = [sys.executable, "-c", "import time; time.sleep(60)"]
 SCRIPT = """
@@ -77,3 +78,45 @@ def test_only_its_owner_reads_a_log_old_or_new(tmp_path: Path) -> None:
     supervisor.stop_all()
     assert log.stat().st_mode & 0o777 == 0o600
     assert log.read_text().startswith("from before")
+
+
+KEEPER = """
+import signal, sys
+from pathlib import Path
+from stonekettle.door.supervisor import Child, Supervisor
+folder, command = Path(sys.argv[1]), [sys.executable, "-c", "import time; time.sleep(60)"]
+supervisor = Supervisor(print, folder / "children")
+for name in ("a", "b"):
+    supervisor.start(Child(name, command, {}, folder / "log"))
+print(*(child.process.pid for child in supervisor.children), flush=True)
+supervisor.watch()
+"""
+
+
+def test_children_end_with_a_supervisor_that_is_killed(tmp_path: Path) -> None:
+    keeper = subprocess.Popen([sys.executable, "-c", KEEPER, str(tmp_path)], stdout=subprocess.PIPE, text=True)
+    assert keeper.stdout is not None
+    pids = [int(pid) for pid in keeper.stdout.readline().split()]
+    assert all(birth(pid) for pid in pids)
+    assert len((tmp_path / "children").read_text().splitlines()) == 2
+    keeper.kill()
+    keeper.communicate()
+    wait_until(lambda: not any(birth(pid) for pid in pids))
+
+
+def test_what_a_killed_supervisor_left_is_found_and_ended_and_nobody_else(tmp_path: Path) -> None:
+    record = tmp_path / "children"
+    left, other = (subprocess.Popen(PARENT) for _ in range(2))
+    wait_until(lambda: descendants(left.pid))
+    family = descendants(left.pid)
+    record.write_text(f"{left.pid} {birth(left.pid)} 15\n{other.pid} 1 15\n")
+    assert end_left_over(record) == 1
+    left.wait()
+    wait_until(lambda: not any(birth(pid) == born for pid, born in family))
+    assert other.poll() is None
+    assert not record.exists()
+    assert end_left_over(record) == 0
+    for pid, _ in descendants(other.pid):
+        os.kill(pid, 9)
+    other.kill()
+    other.wait()

@@ -5,6 +5,8 @@ from __future__ import annotations
 import io
 import os
 import signal
+import subprocess
+import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -12,9 +14,11 @@ from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
-from tests.e2e.installation import Installation
+from stonekettle.door.postgres import free_port
+from stonekettle.door.supervisor import descendants
+from tests.e2e.installation import ROOT, Installation, installation, sign_in
 
 pytestmark = pytest.mark.e2e
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
@@ -115,6 +119,75 @@ def test_a_killed_database_delays_a_run_and_loses_nothing(api: Api, page: Page, 
     assert rows(page, run) == result["totals"]["requests"]
     plate = api.get(f"/runs/{run}/plate")
     assert all(users is not None for users in plate["users"])
+
+
+def test_a_database_that_hangs_delays_a_run_and_loses_nothing(api: Api, page: Page, installed: Installation) -> None:
+    run = api.start(35)
+    api.wait(run, lambda r: r["elapsed_s"] >= 5)
+    head = postmaster(installed)
+    hung = [head, *(pid for pid, _ in descendants(head))]
+    for pid in hung:
+        os.kill(pid, signal.SIGSTOP)
+    time.sleep(14)
+    for pid in hung:
+        os.kill(pid, signal.SIGCONT)
+    ended = api.wait(run, lambda r: r["ended"], limit_s=120)
+    assert ended["state"] == "finished", ended["cause"]
+    assert ended["result"]["totals"]["duration_s"] >= 35
+    assert rows(page, run) == ended["result"]["totals"]["requests"] > 0
+
+
+def test_a_frozen_owner_of_a_generator_leaves_no_load(api: Api, installed: Installation) -> None:
+    run = api.start(120)
+    api.wait(run, lambda r: r["elapsed_s"] >= 5)
+    owner = one(worker(installed, "region-local"))
+    generator = one(installed.children("stonekettle.engine.process"))
+    os.kill(owner, signal.SIGSTOP)
+    try:
+        frozen = time.monotonic()
+        ended = api.wait(run, lambda r: r["ended"], limit_s=60)
+        assert "fell silent" in ended["cause"]
+        while sockets(generator) and time.monotonic() < frozen + 30:
+            time.sleep(0.2)
+        # The steps its users were in may still end; nothing new begins.
+        assert not sockets(generator)
+    finally:
+        os.kill(owner, signal.SIGCONT)
+    following = api.start(12)
+    assert api.wait(following, lambda r: r["ended"], limit_s=90)["state"] == "finished"
+
+
+def test_stopping_everything_lets_a_run_end_and_says_so(tmp_path: Path, chromium: Browser) -> None:
+    tmp_path.chmod(0o755)
+    port = free_port()
+    with installation(tmp_path, port) as first:
+        context = chromium.new_context(base_url=first.url)
+        page = context.new_page()
+        sign_in(page, first)
+        api = Api(page)
+        run = api.start(120)
+        api.wait(run, lambda r: r["elapsed_s"] >= 4)
+        told = subprocess.run(
+            [sys.executable, str(ROOT / "kettle"), "stop", "--data", str(tmp_path)], capture_output=True, text=True
+        )
+        assert "Stopped." in told.stdout, told
+        context.close()
+    with installation(tmp_path, port) as second:
+        context = chromium.new_context(base_url=second.url)
+        page = context.new_page()
+        sign_in(page, second)
+        ended = Api(page).get(f"/runs/{run}")
+        assert (ended["state"], ended["cause"]) == ("stopped", "Stopped by ./kettle stop.")
+        assert ended["result"]["totals"]["requests"] > 0
+        context.close()
+
+
+def sockets(pid: int) -> int:
+    """Connections of a process to anything; the pipes to its owner do not count."""
+    try:
+        return sum(os.readlink(link).startswith("socket:") for link in Path(f"/proc/{pid}/fd").iterdir())
+    except OSError:
+        return 0
 
 
 def worker(installed: Installation, queue: str) -> list[int]:

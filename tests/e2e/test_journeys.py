@@ -18,7 +18,7 @@ def fill(page: Page, field: Locator, text: str) -> None:
     """Write into a field and leave it: it is saved as one goes."""
     field.fill(text)
     field.press("Tab")
-    expect(page.get_by_test_id("saving")).to_contain_text("Saved")
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
 
 
 def add_step(page: Page, name: str, method: str, address: str) -> Locator:
@@ -186,12 +186,12 @@ def test_a_recording_imports_and_passes_its_trial_unedited(page: Page, chromium:
     assert page.locator("[data-step-form]").count() == 5
 
     # With another password the trial names the step and the reason.
-    form = page.locator("[data-step-form='POST /portal/login']")
+    form = page.locator("[data-step-form='Sign in (2)']")
     form.locator("summary").first.click()
     fields = form.get_by_label("Fields, a line each: name=value")
     fill(page, fields, fields.input_value().replace("password=(kept)", "password=wrong"))
     reason = attempt(page).get_by_role("alert")
-    expect(reason).to_contain_text("failed at step 'POST /portal/login'", timeout=30_000)
+    expect(reason).to_contain_text("failed at step 'Sign in (2)'", timeout=30_000)
     expect(reason).to_contain_text("<title>Sign in</title>")
 
     # What was recorded stands beside what came now, and their differences are marked.
@@ -274,5 +274,5 @@ def test_rows_are_made_from_a_seed_and_undone(page: Page) -> None:
     expect(rows.nth(0)).to_have_text(re.compile(re.escape(first.split("\t")[-1])))
     page.get_by_role("button", name="Undo").click()
     page.get_by_role("button", name="Undo").click()
-    expect(page.get_by_test_id("saving")).to_contain_text("Saved")
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
     expect(rows.nth(0)).not_to_contain_text(first.split("\t")[-1])

@@ -33,7 +33,7 @@ def fill(page: Page, field: Locator, text: str) -> None:
 
 
 def saved(page: Page) -> None:
-    expect(page.get_by_test_id("saving")).to_contain_text("Saved")
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
 
 
 def add_component(page: Page, number: int, name: str, address: str | None = None) -> Locator:
@@ -169,7 +169,7 @@ def test_faults_stand_at_their_field_and_undo_brings_back(page: Page) -> None:
     page.get_by_role("link", name="Systems", exact=True).click()
     expect(page.get_by_role("link", name="Ferries", exact=True)).to_be_visible()
     expect(page.get_by_role("link", name="Ferries copy")).to_have_count(0)
-    page.get_by_label("Archived ones").check()
+    page.get_by_role("button", name="Show archived systems").click()
     expect(page.get_by_role("link", name="Ferries copy")).to_be_visible()
 
 
@@ -218,3 +218,38 @@ def test_pushed_metrics_turn_green_and_secrets_stay_hidden(page: Page, installed
     )
     assert answer.ok, answer.text()
     expect(second).to_contain_text("reports", timeout=30_000)
+
+
+def test_what_is_typed_is_there_after_a_reload_without_leaving_the_field(page: Page) -> None:
+    new_system(page, "Typed")
+    notes = page.get_by_label("Notes").first
+    notes.click()
+    notes.press_sequentially("The first half")
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
+    notes.press_sequentially(", and the second.")
+    # Not saved yet, and it says so at once; the page goes away in the middle of a word.
+    assert page.get_by_test_id("saving").inner_text() != "○ Saved"
+    page.reload()
+    expect(page.get_by_label("Notes").first).to_have_value("The first half, and the second.")
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_label("Notes").first).to_have_value("")
+
+
+def test_two_pages_that_change_one_document_are_put_together(page: Page, installed: Installation) -> None:
+    new_system(page, "Shared")
+    other = page.context.new_page()
+    other.goto(page.url)
+    fill(other, other.get_by_label("Notes").first, "from the other page")
+    expect(other.get_by_test_id("saving")).to_have_text("○ Saved")
+    page.get_by_label("Currency").fill("CHF")
+    page.get_by_label("Currency").press("Tab")
+    told = page.get_by_role("region", name="Document").get_by_role("alert")
+    expect(told).to_contain_text("saved this while you changed it")
+    expect(told).to_contain_text("in different places")
+    expect(page.get_by_test_id("saving")).to_have_text("✕ Not saved yet")
+    told.get_by_role("button", name="Put both together").click()
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
+    page.reload()
+    expect(page.get_by_label("Notes").first).to_have_value("from the other page")
+    expect(page.get_by_label("Currency")).to_have_value("CHF")
+    other.close()

@@ -98,3 +98,38 @@ def test_a_generator_whose_owner_goes_away_drains(make_plan: Callable[..., Plan]
 def test_more_users_than_open_files_is_told_before_the_run() -> None:
     with pytest.raises(GeneratorLost, match="open files"):
         process.raise_descriptor_limit(10_000_000)
+
+
+def test_a_generator_whose_owner_falls_silent_lets_its_users_go(
+    make_plan: Callable[..., Plan], known_server: KnownServer
+) -> None:
+    ears = Ears()
+    generator = GeneratorProcess(make_plan(base=known_server.url, hold="60 s"), ears)
+    ears.wait_for(Ready)
+    generator.begin(time.time())
+    ears.wait_for(SecondDone)
+    generator._closed.set()  # as when the owner is frozen: the pipe stays open, and nobody speaks
+    began = time.monotonic()
+    ears.wait_for(Finished, 30)
+    assert time.monotonic() - began > process.OWNER_SILENCE_S - 2
+    asked = known_server.seen.total()
+    time.sleep(0.3)
+    assert known_server.seen.total() == asked
+    generator.close()
+
+
+def test_a_stall_of_the_generator_is_no_silence_of_its_owner(
+    make_plan: Callable[..., Plan], known_server: KnownServer
+) -> None:
+    ears = Ears()
+    generator = GeneratorProcess(make_plan(base=known_server.url, hold="16 s"), ears)
+    ears.wait_for(Ready)
+    generator.begin(time.time())
+    ears.wait_for(SecondDone)
+    os.kill(generator.pid, signal.SIGSTOP)
+    time.sleep(process.OWNER_SILENCE_S + 2)
+    os.kill(generator.pid, signal.SIGCONT)
+    ears.wait_for(Finished, 30)
+    generator.close()
+    seconds = [e.rollup["second"] for e in ears.events if isinstance(e, SecondDone)]
+    assert max(seconds) >= 14

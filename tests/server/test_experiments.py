@@ -56,7 +56,7 @@ def test_mistakes_are_problems_with_path_and_mend(client: Client, old: str, new:
 def test_revisions_pile_up_and_can_be_restored(client: Client, experiment: Experiment) -> None:
     address = f"/api/experiments/{experiment.pk}"
     changed = QUICK.replace("Quick look", "Second look")
-    assert send(client, "PUT", address, source=changed).json()["revision"] == 2
+    assert send(client, "PUT", address, source=changed, base=1).json()["revision"] == 2
     assert client.get(address).json()["name"] == "Second look"
     restored = send(client, "POST", f"{address}/restore", revision=1).json()
     assert (restored["revision"], restored["name"]) == (3, "Quick look")
@@ -64,11 +64,26 @@ def test_revisions_pile_up_and_can_be_restored(client: Client, experiment: Exper
 
 
 def test_saving_without_a_change_makes_no_revision(client: Client, experiment: Experiment) -> None:
-    assert send(client, "PUT", f"/api/experiments/{experiment.pk}", source=QUICK).json()["revision"] == 1
+    assert send(client, "PUT", f"/api/experiments/{experiment.pk}", source=QUICK, base=1).json()["revision"] == 1
+
+
+def test_two_people_who_change_one_experiment_do_not_overwrite_each_other(
+    client: Client, experiment: Experiment
+) -> None:
+    address = f"/api/experiments/{experiment.pk}"
+    mine, theirs = (QUICK.replace("Quick look", name) for name in ("Mine", "Theirs"))
+    assert send(client, "PUT", address, source=theirs, base=1).status_code == 200
+    refused = send(client, "PUT", address, source=mine, base=1)
+    assert refused.status_code == 409
+    told = refused.json()
+    assert told["detail"] == "planner saved this while you changed it."
+    assert (told["theirs"], told["base"], told["revision"]) == (theirs, QUICK, 2)
+    assert client.get(address).json()["name"] == "Theirs"
+    assert send(client, "PUT", address, source=mine, base=2).json()["name"] == "Mine"
 
 
 def test_a_refused_revision_changes_nothing(client: Client, experiment: Experiment) -> None:
-    answer = send(client, "PUT", f"/api/experiments/{experiment.pk}", source="name: [")
+    answer = send(client, "PUT", f"/api/experiments/{experiment.pk}", source="name: [", base=1)
     assert answer.status_code == 422
     assert experiment.revisions.count() == 1
 

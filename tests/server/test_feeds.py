@@ -36,7 +36,8 @@ class Feeds:
         return made
 
     def save(self, feed: int, status: int = 200, **changes: Any) -> Any:
-        body = {"document": {**self.get(f"/{feed}")["document"], **changes}}
+        held = self.get(f"/{feed}")
+        body = {"document": {**held["document"], **changes}, "base": held["revision"]}
         answer = self.client.put(f"/api/feeds/{feed}", body, content_type="application/json")
         assert answer.status_code == status, answer.content
         return answer.json()
@@ -129,15 +130,16 @@ def test_rows_are_made_page_by_page(feeds: Feeds) -> None:
 def test_a_file_that_is_not_kept_here_is_refused(feeds: Feeds) -> None:
     made = feeds.make()
     unknown = {"digest": "0" * 64, "columns": ["stop"], "rows": 1}
-    body = {"document": {"name": "Riders", "file": unknown}}
+    body = {"document": {"name": "Riders", "file": unknown}, "base": feeds.get(f"/{made}")["revision"]}
     answer = feeds.client.put(f"/api/feeds/{made}", body, content_type="application/json")
     assert "not kept here" in answer.json()["problems"][0]["message"]
 
 
 def journey_with(feeds: Feeds, name: str) -> int:
     made = int(feeds.post("/api/journeys", 201)["id"])
+    base = feeds.client.get(f"/api/journeys/{made}").json()["revision"]
     step = {"name": "Look", "request": "GET /departures?stop={{stop}}", "think": "1 s"}
-    body = {"document": {"name": "Look up", "feeds": [name], "steps": [step]}}
+    body = {"document": {"name": "Look up", "feeds": [name], "steps": [step]}, "base": base}
     assert feeds.client.put(f"/api/journeys/{made}", body, content_type="application/json").status_code == 200
     return made
 

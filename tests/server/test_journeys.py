@@ -50,7 +50,8 @@ class Journeys:
         return self.client.get(f"/api/journeys/{journey}").json()
 
     def save(self, journey: int, status: int = 200, **changes: Any) -> Any:
-        body = {"document": {**self.get(journey)["document"], **changes}}
+        held = self.get(journey)
+        body = {"document": {**held["document"], **changes}, "base": held["revision"]}
         answer = self.client.put(f"/api/journeys/{journey}", body, content_type="application/json")
         assert answer.status_code == status, answer.content
         return answer.json()
@@ -86,6 +87,20 @@ def test_a_journey_is_tried_and_its_passing_remembered_until_it_changes(journeys
     assert journeys.get(made)["passed"] is True
     journeys.save(made, notes="changed since")
     assert journeys.get(made)["passed"] is False
+
+
+def test_a_trial_does_not_count_for_what_was_typed_after_it(journeys: Journeys) -> None:
+    made = journeys.create(name="Buy", steps=[HOME])
+    held = journeys.get(made)
+    Journey.objects.filter(pk=made).update(tried_position=Journey.objects.get(pk=made).position)
+    assert journeys.get(made)["passed"]
+    for continues in (False, True):
+        body = {"document": {**held["document"], "notes": f"{continues}"}, "base": held["revision"], "editor": "a page"}
+        answer = journeys.client.put(
+            f"/api/journeys/{made}", {**body, "continues": continues}, content_type="application/json"
+        )
+        assert answer.json()["passed"] is False
+        Journey.objects.filter(pk=made).update(tried_position=Journey.objects.get(pk=made).position)
 
 
 @pytest.mark.usefixtures("quillport")

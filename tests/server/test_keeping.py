@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 
+import psycopg
 import pytest
 from django.db import OperationalError
 
@@ -38,13 +39,36 @@ def test_patience_ends(monkeypatch: pytest.MonkeyPatch) -> None:
 
 def test_the_last_answer_stands_during_an_outage() -> None:
     watch = keeping.Watch(0.0)
-    before = watch.readable_since
+    time.sleep(0.5)
     flaky = Flaky(2)
     assert watch.read(flaky, "old") == "old"
     assert watch.read(flaky, "old") == "old"
     time.sleep(0.01)
     assert watch.read(flaky, "old") == "answer"
-    assert watch.readable_since > before
+    assert 0 <= watch.steady_for_s < 0.5
+
+
+def test_nothing_is_steady_during_an_outage_a_slow_look_or_while_nothing_can_be_written(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(keeping, "SLOW_S", 0.05)
+    watch = keeping.Watch(0.0)
+    time.sleep(0.1)
+    assert watch.steady_for_s >= 0.1
+    watch.read(Flaky(1), None)
+    assert watch.steady_for_s == 0
+    watch.read(Flaky(0), None)
+    time.sleep(0.1)
+    assert watch.steady_for_s >= 0.1
+    seen: list[float] = []
+
+    def slow() -> None:
+        time.sleep(0.1)
+        seen.append(watch.steady_for_s)
+
+    watch.read(slow, None)
+    assert seen == [0]
+    assert watch.steady_for_s < 0.05
 
 
 def test_a_long_outage_is_an_error(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -54,3 +78,13 @@ def test_a_long_outage_is_an_error(monkeypatch: pytest.MonkeyPatch) -> None:
     time.sleep(0.05)
     with pytest.raises(keeping.DatabaseAway):
         watch.read(Flaky(1), None)
+
+
+def test_a_full_disk_is_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(keeping, "RETRY_S", 0.01)
+
+    def full() -> None:
+        raise OperationalError("could not extend file") from psycopg.errors.DiskFull("could not extend file")
+
+    with pytest.raises(keeping.DatabaseAway, match="The disk of the database was full for over 0 s"):
+        keeping.patiently(full, limit_s=0.05)

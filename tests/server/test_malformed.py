@@ -148,10 +148,11 @@ def test_no_edit_of_a_document_is_answered_with_a_fault_or_breaks_its_list(
 ) -> None:
     client.raise_request_exception = False
     address = f"/api/{kind}/{ids[kind[:-1] + '_id']}"
-    whole = client.get(address).json()["document"]
+    held = client.get(address).json()
     count = 0
-    for edited in edits(whole):
-        answer = client.put(address, json.dumps({"document": edited}), content_type="application/json")
+    for edited in edits(held["document"]):
+        body = {"document": edited, "base": held["revision"], "editor": "one page"}
+        answer = client.put(address, json.dumps(body), content_type="application/json")
         assert answer.status_code < 500, (edited, answer.content[:300])
         assert "html" not in answer["Content-Type"]
         count += 1

@@ -22,6 +22,9 @@ MakeRun = Callable[..., Run]
 LEDGER = {"name": "ledger", "meters": [{"openmetrics": ["http://127.0.0.1:9/metrics"]}]}
 
 
+SECRET_METER = {"openmetrics": ["http://127.0.0.1:9/metrics"], "credentials": {"bearer": "hush-hush"}}
+
+
 class Systems:
     """The systems' addresses through a signed-in client."""
 
@@ -37,7 +40,8 @@ class Systems:
         return self.client.get(f"/api/systems/{system}{path}").json()
 
     def save(self, system: int, status: int = 200, **changes: Any) -> Any:
-        body = {"document": {**self.get(system)["document"], **changes}}
+        held = self.get(system)
+        body = {"document": {**held["document"], **changes}, "base": held["revision"]}
         answer = self.client.put(f"/api/systems/{system}", body, content_type="application/json")
         assert answer.status_code == status, answer.content
         return answer.json()
@@ -99,6 +103,43 @@ def test_undo_and_redo_walk_the_revisions(systems: Systems) -> None:
     systems.post(made, "/undo")
     systems.post(made, "/undo")
     assert "nothing to undo" in systems.post(made, "/undo", 409)["detail"]
+
+
+def test_two_people_who_change_one_document_do_not_overwrite_each_other(systems: Systems, client: Client) -> None:
+    made = systems.create(name="Trams", components=[{"name": "ledger", "meters": [SECRET_METER]}])
+    held = systems.get(made)
+
+    def put(editor: str, base: int, continues: bool = False, **changes: Any) -> Any:
+        document = {**held["document"], **changes}
+        body = {"document": document, "base": base, "editor": editor, "continues": continues}
+        return client.put(f"/api/systems/{made}", body, content_type="application/json")
+
+    first = put("page a", held["revision"], notes="of a").json()
+    refused = put("page b", held["revision"], notes="of b")
+    assert refused.status_code == 409
+    told = refused.json()
+    assert "planner saved this while you changed it" in told["detail"]
+    assert (told["theirs"]["notes"], told["revision"]) == ("of a", first["revision"])
+    assert told["base"] == held["document"]
+    assert b"hush" not in refused.content
+    assert systems.get(made)["document"]["notes"] == "of a"
+    # A page does not stand in its own way, as when it saves once more while it is left.
+    assert put("page a", held["revision"], notes="of a again").status_code == 200
+    assert client.put(f"/api/systems/{made}", {"document": {}}, content_type="application/json").status_code == 422
+    undone = client.post(f"/api/systems/{made}/undo", {"base": held["revision"]}, content_type="application/json")
+    assert undone.status_code == 409
+
+
+def test_what_is_typed_in_one_go_is_one_change(systems: Systems, client: Client) -> None:
+    made = systems.create(name="Trams", notes="before")
+    base = systems.get(made)["revision"]
+    for count, text in enumerate(("t", "ty", "typed")):
+        body = {"document": {**systems.get(made)["document"], "notes": text}, "base": base, "editor": "page a"}
+        answer = client.put(f"/api/systems/{made}", {**body, "continues": count > 0}, content_type="application/json")
+        base = answer.json()["revision"]
+    assert systems.get(made)["document"]["notes"] == "typed"
+    assert systems.post(made, "/undo")["document"]["notes"] == "before"
+    assert systems.post(made, "/redo")["document"]["notes"] == "typed"
 
 
 def test_two_systems_cannot_share_a_name(systems: Systems) -> None:

@@ -19,12 +19,13 @@ from typing import Any
 from stonekettle.door import install
 from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, new_key, tool_environment
 from stonekettle.door.postgres import Cluster, free_port, new_password
-from stonekettle.door.supervisor import Child, Supervisor, birth
+from stonekettle.door.supervisor import Child, Supervisor, birth, end_left_over
 
 DEMO_USER = "planner"
 REGION = "local"
 ANSWER_LIMIT_S = 30.0
-STOP_LIMIT_S = 40.0
+STOP_LIMIT_S = 90.0
+DRAIN_LIMIT_S = 30.0
 FREE_BYTES = 300_000_000
 
 
@@ -50,7 +51,8 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
         KETTLE_REGION=REGION,
     )
-    supervisor = Supervisor(say)
+    end_left_over(data.children_file)
+    supervisor = Supervisor(say, data.children_file)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, supervisor.request_stop)
     data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
@@ -68,6 +70,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         say(f"Sign in as  {DEMO_USER}  with the password  {password}")
         say(f"(kept in {data.sign_in_file}). Ctrl-C or ./kettle stop ends it.\n")
         supervisor.watch()
+        _let_runs_end(supervisor, environment, say)
         say("Stopping …")
     finally:
         supervisor.stop_all()
@@ -79,11 +82,16 @@ def stop(data: Data, say: Callable[[str], None] = print) -> int:
     """Ask the running installation to end, and wait for it."""
     pid = running_pid(data)
     if pid is None:
-        say("It is not running.")
+        left = end_left_over(data.children_file)
+        say(f"It was not running; {left} processes left of it are ended now." if left else "It is not running.")
         return 0
     os.kill(pid, signal.SIGTERM)
-    give_up = time.monotonic() + STOP_LIMIT_S
+    began = time.monotonic()
+    give_up, told = began + STOP_LIMIT_S, False
     while running_pid(data) is not None:
+        if not told and time.monotonic() > began + 3:
+            told = True
+            say(f"A run under way is let to its end first, for {DRAIN_LIMIT_S:.0f} s at most …")
         if time.monotonic() > give_up:
             raise DoorError(f"Process {pid} did not end within {STOP_LIMIT_S:.0f} s.")
         time.sleep(0.1)
@@ -136,6 +144,18 @@ def _start_database(supervisor: Supervisor, cluster: Cluster, environment: dict[
     log = data.logs / "postgres.log"
     supervisor.start(Child("postgres", cluster.command, environment, log, signal.SIGINT, cluster.identity()))
     cluster.wait_until_ready()
+
+
+def _let_runs_end(supervisor: Supervisor, environment: dict[str, str], say: Callable[[str], None]) -> None:
+    """Stop runs under way as a person would, and wait for them; asked to stop again, wait no longer."""
+    command = [str(PYTHON), "-m", "django", "stop_runs", "--within", str(DRAIN_LIMIT_S)]
+    waiting = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+    give_up = time.monotonic() + DRAIN_LIMIT_S + 10
+    while waiting.poll() is None and not supervisor.is_urged and time.monotonic() < give_up:
+        time.sleep(0.1)
+    waiting.kill()
+    for line in (waiting.communicate()[0] or "").splitlines():
+        say(line)
 
 
 def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
@@ -200,7 +220,11 @@ def _write_secret(path: Path, text: str) -> None:
 
 def _manage(environment: dict[str, str], *command: str) -> None:
     done = subprocess.run(
-        [str(PYTHON), "-m", "django", *command], env=environment, capture_output=True, text=True, cwd=ROOT
+        [str(PYTHON), "-m", "django", *command],
+        env={**environment, "KETTLE_STATEMENT_LIMIT_MS": "0"},
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
     )
     if done.returncode != 0:
         tail = "\n  ".join((done.stderr or done.stdout).strip().splitlines()[-8:])

@@ -33,6 +33,10 @@ class Data:
         return self.folder / "kettle.pid"
 
     @property
+    def children_file(self) -> Path:
+        return self.folder / "children"
+
+    @property
     def settings_file(self) -> Path:
         return self.folder / "settings.json"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import signal
 import subprocess
@@ -12,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 STOP_LIMIT_S = 6.0
+PR_SET_PDEATHSIG = 1
 RESTART_FIRST_S = 0.5
 RESTART_MOST_S = 10.0
 STEADY_S = 20.0
@@ -34,6 +36,7 @@ class Child:
     restart_at: float = 0.0
 
     def start(self) -> None:
+        parent = os.getpid()
         with open(self.log, "ab", opener=_private) as log:
             self.process = subprocess.Popen(
                 list(self.command),
@@ -43,9 +46,18 @@ class Child:
                 env=dict(self.environment),
                 cwd="/",
                 start_new_session=True,
+                preexec_fn=lambda: _end_with(parent, self.stop_signal),
                 **self.identity,
             )
         self.started_at = time.monotonic()
+
+
+def _end_with(parent: int, number: signal.Signals) -> None:
+    """In a child before its program begins: have the kernel send it ``number`` when its parent is gone, even
+    killed."""
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, int(number))
+    if os.getppid() != parent:
+        os._exit(1)
 
 
 def _private(path: str, flags: int) -> int:
@@ -58,14 +70,17 @@ def _private(path: str, flags: int) -> int:
 class Supervisor:
     """Starts children in order, restarts those that end, stops them in reverse order."""
 
-    def __init__(self, say: Callable[[str], None]) -> None:
+    def __init__(self, say: Callable[[str], None], record: Path | None = None) -> None:
+        """``record`` is a file that tells which processes there are, for whoever finds them left over."""
         self.children: list[Child] = []
         self._say = say
-        self._stopping = False
+        self._record = record
+        self._stopping = 0
 
     def start(self, child: Child) -> None:
         child.start()
         self.children.append(child)
+        self._note()
 
     def watch(self) -> None:
         """Until :meth:`request_stop`: restart what ends, waiting longer each time."""
@@ -75,7 +90,12 @@ class Supervisor:
             time.sleep(0.2)
 
     def request_stop(self, *_: object) -> None:
-        self._stopping = True
+        self._stopping += 1
+
+    @property
+    def is_urged(self) -> bool:
+        """Whether it was asked to stop more than once."""
+        return self._stopping > 1
 
     def stop_all(self) -> None:
         """End every child and whatever it started, newest first."""
@@ -93,6 +113,16 @@ class Supervisor:
             for pid, born in family:
                 if birth(pid) == born:
                     os.kill(pid, signal.SIGKILL)
+        if self._record is not None:
+            self._record.unlink(missing_ok=True)
+
+    def _note(self) -> None:
+        """Write down which processes there are now."""
+        if self._record is None:
+            return
+        pids = [(child.process.pid, child.stop_signal) for child in self.children if child.process is not None]
+        lines = [f"{pid} {born} {int(number)}" for pid, number in pids if (born := birth(pid))]
+        self._record.write_text("\n".join(lines))
 
     def _look_after(self, child: Child) -> None:
         if child.process is None or child.process.poll() is None:
@@ -108,6 +138,27 @@ class Supervisor:
             child.restart_at = 0.0
             child.restarts += 1
             child.start()
+            self._note()
+
+
+def end_left_over(record: Path) -> int:
+    """End the processes that a supervisor wrote down and left behind; how many there were."""
+    try:
+        lines = [line.split() for line in record.read_text().splitlines()]
+    except OSError:
+        return 0
+    left = [(int(pid), born, int(number)) for pid, born, number in lines if birth(int(pid)) == born]
+    families = [member for pid, _, _ in left for member in descendants(pid)]
+    for pid, _, number in reversed(left):
+        os.kill(pid, number)
+    give_up = time.monotonic() + STOP_LIMIT_S
+    while any(birth(pid) == born for pid, born, _ in left) and time.monotonic() < give_up:
+        time.sleep(0.1)
+    for pid, born in [*((pid, born) for pid, born, _ in left), *families]:
+        if birth(pid) == born:
+            os.kill(pid, signal.SIGKILL)
+    record.unlink(missing_ok=True)
+    return len(left)
 
 
 def birth(pid: int) -> str | None:

@@ -13,7 +13,7 @@ from typing import Any
 
 from stonekettle.plan import json_path, patterns
 from stonekettle.plan.json_path import MISSING
-from stonekettle.plan.response_text import decoded, form_fields
+from stonekettle.plan.response_text import decoded, form_fields, unwritten
 from stonekettle.plan.step import Check, Keep, Step
 
 MAX_BODY = 1_000_000
@@ -148,6 +148,22 @@ def _alike(found: Any, wanted: Any) -> bool:
 
 
 def _finder(keep: Keep) -> Callable[[Response], str | None]:
+    find = _raw_finder(keep)
+    if keep.decode is None:
+        return find
+    decode = unwritten[keep.decode]
+
+    def decoded_value(response: Response) -> str | None:
+        found = find(response)
+        try:
+            return None if found is None else decode(found)
+        except ValueError:
+            return None
+
+    return decoded_value
+
+
+def _raw_finder(keep: Keep) -> Callable[[Response], str | None]:
     if keep.json_path is not None:
         find = json_path.compiled(keep.json_path)
 

@@ -35,6 +35,7 @@ class Flight:
     started: float = 0.0
     refused: bool = False
     custom: bool = False
+    cookie: bool = False
     headers: list[bytes] | None = None
     body: Body | None = None
 
@@ -63,6 +64,12 @@ class Flight:
             handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
         if request.url is None:
             handle.setopt(pycurl.URL, request.url_for(values))
+        if request.fill_cookie is not None:
+            handle.setopt(pycurl.COOKIE, request.fill_cookie(values).encode("utf-8", "replace"))
+            self.cookie = True
+        elif self.cookie:
+            handle.unsetopt(pycurl.COOKIE)
+            self.cookie = False
         if request.has_body:
             handle.setopt(pycurl.POSTFIELDS, request.body_for(values))
         if request.first and request.session.cookies == "journey":

@@ -1,7 +1,8 @@
 """A generator as a process of its own, and the wire between it and its owner.
 
 The owner writes orders as JSON lines to its standard input; it answers with frames on standard
-output. When the owner goes away its input ends, and it drains: no load without an owner.
+output. The owner gives a sign of life each second, from a thread of its own; when it falls silent (its
+process is frozen) or goes away (the input ends), the generator drains: no load without an owner.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import IO, Any
 
@@ -31,6 +33,9 @@ from stonekettle.priority import go_ahead
 _HEAD = struct.Struct("<II")
 DESCRIPTORS_KEPT_FREE = 200
 READY_LIMIT_S = 20.0
+SIGN_EVERY_S = 1.0
+OWNER_SILENCE_S = 8.0
+"""Without a sign of life of the owner for so long, users are let go: no load without an owner."""
 
 
 @dataclass(frozen=True)
@@ -111,10 +116,13 @@ class GeneratorProcess:
         setup = {"plan": document.to_document(plan), "files": files, "share": share, "seed": seed}
         self._complaints: deque[str] = deque(maxlen=20)
         self._steps = len(plan.steps)
+        self._telling = threading.Lock()
+        self._closed = threading.Event()
         self._tell(setup)
         self._threads = [
             threading.Thread(target=self._listen, name="generator-events", daemon=True),
             threading.Thread(target=self._hear_complaints, name="generator-complaints", daemon=True),
+            threading.Thread(target=self._give_signs, name="generator-signs", daemon=True),
         ]
         for thread in self._threads:
             thread.start()
@@ -132,11 +140,10 @@ class GeneratorProcess:
 
     def close(self, limit_s: float = 5.0) -> None:
         """End the process: let it finish, then kill it after ``limit_s``."""
+        self._closed.set()
         if self._process.stdin:
-            try:
+            with self._telling, suppress(BrokenPipeError):
                 self._process.stdin.close()
-            except BrokenPipeError:
-                pass
         try:
             self._process.wait(limit_s)
         except subprocess.TimeoutExpired:
@@ -150,11 +157,14 @@ class GeneratorProcess:
 
     def _tell(self, message: dict[str, Any]) -> None:
         assert self._process.stdin is not None  # opened as a pipe
-        try:
+        # Where it is gone the listening thread reports it.
+        with self._telling, suppress(BrokenPipeError, ValueError):
             self._process.stdin.write(json.dumps(message).encode() + b"\n")
             self._process.stdin.flush()
-        except (BrokenPipeError, ValueError):
-            pass  # it is gone; the listening thread reports it
+
+    def _give_signs(self) -> None:
+        while not self._closed.wait(SIGN_EVERY_S):
+            self._tell({"order": "go on"})
 
     def _listen(self) -> None:
         assert self._process.stdout is not None  # opened as a pipe
@@ -198,7 +208,6 @@ def raise_descriptor_limit(users: int) -> None:
 
 def main() -> None:
     """The generator's end of the wire."""
-    orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
     setup = json.loads(sys.stdin.buffer.readline())
     plan = document.with_files(document.stored(setup["plan"]), setup["files"].get)
     try:
@@ -208,7 +217,8 @@ def main() -> None:
     script = compile_plan(plan)
     outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None] = queue.SimpleQueue()
     writer = threading.Thread(target=_write_seconds, args=(outgoing,), name="seconds", daemon=True)
-    threading.Thread(target=_read_orders, args=(orders,), name="orders", daemon=True).start()
+    owner = _Owner()
+    threading.Thread(target=owner.listen, name="orders", daemon=True).start()
     loop = LoadLoop(
         script,
         plan.profile,
@@ -217,25 +227,50 @@ def main() -> None:
         seed=setup["seed"],
     )
     write_frame(sys.stdout.buffer, "ready", {"clock": time.time()}, [])
-    first = orders.get()
-    if first["order"] != "begin":
+    begin_at = owner.beginning()
+    if begin_at is None:
         return
     settle_interpreter()
     go_ahead()
     writer.start()
-    loop.run(time.perf_counter() + first["at"] - time.time(), lambda: _latest(orders))
+    loop.run(time.perf_counter() + begin_at - time.time(), owner.order)
     outgoing.put(None)
     writer.join()
 
 
-def _latest(orders: queue.SimpleQueue[dict[str, Any]]) -> str | None:
-    return None if orders.empty() else str(orders.get()["order"])
+class _Owner:
+    """What the owner orders, and whether it is still there."""
 
+    def __init__(self) -> None:
+        self._orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+        self._signs = self._seen = 0
+        self._silent_s = 0.0
+        self._asked_at = time.monotonic()
 
-def _read_orders(orders: queue.SimpleQueue[dict[str, Any]]) -> None:
-    for line in sys.stdin.buffer:
-        orders.put(json.loads(line))
-    orders.put({"order": "drain"})
+    def listen(self) -> None:
+        for line in sys.stdin.buffer:
+            order = json.loads(line)
+            self._signs += 1
+            if order["order"] != "go on":
+                self._orders.put(order)
+        self._orders.put({"order": "drain"})
+
+    def beginning(self) -> float | None:
+        """When to begin (seconds since the epoch), once that is told; None where nothing shall begin."""
+        first = self._orders.get()
+        return float(first["at"]) if first["order"] == "begin" else None
+
+    def order(self) -> str | None:
+        """The next order, "drain" also when the owner has been silent for too long. A stall of this process
+        itself counts as one second at most: signs given meanwhile have yet to be read."""
+        now = time.monotonic()
+        self._silent_s += min(now - self._asked_at, 1.0)
+        self._asked_at = now
+        if self._signs != self._seen:
+            self._seen, self._silent_s = self._signs, 0.0
+        if self._silent_s > OWNER_SILENCE_S:
+            return "drain"
+        return None if self._orders.empty() else str(self._orders.get()["order"])
 
 
 def _write_seconds(outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None]) -> None:

@@ -41,6 +41,7 @@ class Request:
     fill_url: Fill
     fill_body: Fill | None
     headers: tuple[bytes, ...]
+    fill_cookie: Fill | None
     fill_headers: tuple[Fill, ...]
     expect: frozenset[int]
     time_limit_ms: int
@@ -135,6 +136,8 @@ def _compile_step(
     if step.content_type is not None:
         own["Content-Type"] = step.content_type
     headers = _joined(own, step.headers)
+    # Cookies of a step join those the answers set: a second header of that name would hide the first.
+    cookie = next((headers.pop(name) for name in list(headers) if name.lower() == "cookie"), None)
     fixed = tuple(f"{k}: {v}".encode() for k, v in headers.items() if not template.variables(v))
     varying = tuple(
         template.compiled(f"{k}: {v}", template.in_header) for k, v in headers.items() if template.variables(v)
@@ -150,6 +153,7 @@ def _compile_step(
         body=b"" if body is None else None if template.variables(body) else body.encode(),
         fill_body=template.compiled(body, encode) if body is not None else None,
         headers=(*fixed, b"Expect:"),
+        fill_cookie=template.compiled(cookie, template.in_header) if cookie is not None else None,
         fill_headers=varying,
         expect=frozenset(step.expect_status),
         time_limit_ms=limit_ms,
@@ -164,6 +168,7 @@ def _compile_step(
                 body=b"",
                 fill_body=None,
                 headers=tuple(f"{k}: {v}".encode() for k, v in {**agreed, **_signed(session, base, path)}.items()),
+                fill_cookie=None,
                 fill_headers=(),
                 expect=frozenset({200, 203, 204, 304}),
                 time_limit_ms=limit_ms,

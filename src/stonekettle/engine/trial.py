@@ -152,35 +152,33 @@ def try_all(script: Script, base_url: str) -> TrialResult:
     return TrialResult(requests)
 
 
-def try_journey(
-    script: Script, base_url: str, number: int, tell: Tell = lambda text, done, total: None
-) -> JourneyTrial:
-    """Walk one journey as one user, no longer than :data:`LIMIT_S`; ``tell`` hears each step begun. Raises
-    :class:`TrialFailed` where load may not go at all."""
+def try_journey(script: Script, base_url: str, number: int, tell: Tell = silent, user: int = 1) -> JourneyTrial:
+    """Walk one journey as ``user`` (from 1, with the rows it would have), no longer than :data:`LIMIT_S`;
+    ``tell`` hears each step begun. Raises :class:`TrialFailed` where load may not go at all."""
     try:
         resolve("system.base_url", base_url)
     except TargetError as error:
         raise TrialFailed(str(error)) from error
     requests = script.journeys[number]
-    values = Values({**script.samples[number], **script.row(number)}, 1, 1, Random())
+    values = Values({**script.samples[number], **script.row(number + user - 1)}, user, 1, Random())
     name = script.steps[requests[0].step].journey
-    user = _TrialUser()
+    walker = _TrialUser()
     steps: list[StepTrial] = []
     try:
         for place, request in enumerate(requests):
             step = script.steps[request.step].name
             tell(f"Trying {step!r}", place, len(requests))
-            if user.elapsed() > LIMIT_S:
+            if walker.elapsed() > LIMIT_S:
                 steps.append(StepTrial(step, False, f"the trial had taken {LIMIT_S:.0f} s by then and ended.", ()))
                 break
-            steps.append(_try_step(user, step, request, values))
+            steps.append(_try_step(walker, step, request, values))
             if not steps[-1].passed:
                 break
     finally:
-        user.close()
+        walker.close()
     last = steps[-1]
     reason = "" if last.passed else f"The trial of {name!r} failed at step {last.name!r}: {last.reason}"
-    trial = JourneyTrial(name, last.passed, reason, user.elapsed(), tuple(steps))
+    trial = JourneyTrial(name, last.passed, reason, walker.elapsed(), tuple(steps))
     return _out_of_view(trial, script.secrets | _secrets(requests, values))
 
 
@@ -301,6 +299,8 @@ class _TrialUser:
             (pycurl.OPENSOCKETFUNCTION, lambda purpose, address: _open(transfer, address)),
         ):
             handle.setopt(option, value)
+        if request.fill_cookie is not None:
+            handle.setopt(pycurl.COOKIE, request.fill_cookie(values).encode("utf-8", "replace"))
         if request.has_body:
             handle.setopt(pycurl.POST, 1)
             handle.setopt(pycurl.POSTFIELDS, body)

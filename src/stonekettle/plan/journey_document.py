@@ -8,11 +8,20 @@ from typing import Any
 from stonekettle.plan.checking import parse, plain, repeated, validated
 from stonekettle.plan.journey import JourneyDraft, impossible_patterns
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.secrecy import in_journey, restored
 
 
 def read(text: str) -> JourneyDraft:
     """A journey from YAML or JSON text. Raises :class:`PlanError` with every problem found."""
     return from_document(parse(text))
+
+
+def parsed(content: bytes) -> dict[str, Any]:
+    """A journey's document from the bytes of its file, checked but for secrets that are left out of it."""
+    data = parse(content.decode("utf-8-sig", "replace"))
+    shown = restored(in_journey, data, None)
+    from_document(shown)
+    return dict(shown)
 
 
 def from_document(document: object) -> JourneyDraft:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 import codecs
 import html
+import json
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
+from urllib.parse import unquote
 
 from stonekettle.plan import patterns
 
@@ -26,6 +29,23 @@ def decoded(body: bytes, content_type: str) -> str:
         return body.decode("utf-8" if name in _NO_CHARSETS else name, "replace")
     except (LookupError, ValueError):
         return body.decode("utf-8", "replace")
+
+
+def _from_base64(text: str) -> str:
+    return base64.b64decode(text + "=" * (-len(text) % 4), altchars=b"-_" if set("-_") & set(text) else None).decode()
+
+
+def _from_json(text: str) -> str:
+    return str(json.loads(f'"{text}"'))
+
+
+unwritten: dict[str, Callable[[str], str]] = {
+    "base64": _from_base64,
+    "url": unquote,
+    "html": html.unescape,
+    "json": _from_json,
+}
+"""From a writing back to the value. Each may raise ValueError."""
 
 
 def form_fields(page: str) -> list[tuple[str, str]]:

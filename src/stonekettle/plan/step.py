@@ -90,7 +90,8 @@ def is_address(text: str) -> bool:
 
 class Keep(Part):
     """A value taken from a response, used later as ``{{name}}``: from a place in JSON, by a regular
-    expression (its first group), from a header, a cookie, or a field of an HTML form."""
+    expression (its first group), from a header, a cookie, or a field of an HTML form. ``decode`` tells in
+    which writing the answer has it, where that is not as it is."""
 
     name: str = Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$", max_length=80)
     json_path: str | None = Field(default=None, alias="json")
@@ -98,6 +99,7 @@ class Keep(Part):
     header: str | None = None
     cookie: str | None = None
     field: str | None = None
+    decode: Literal["base64", "url", "html", "json"] | None = None
 
     _place = field_validator("json_path")(checked_path)
 
@@ -112,6 +114,10 @@ class Keep(Part):
     @property
     def place(self) -> str:
         """Where the value is looked for, in words."""
+        return self._where + (f", written as {self.decode}" if self.decode else "")
+
+    @property
+    def _where(self) -> str:
         if self.json_path is not None:
             return f"at {self.json_path}"
         if self.regex is not None:

@@ -9,9 +9,11 @@ from django.conf import settings
 from django.contrib.auth.models import User
 from django.db import models, transaction
 from django.utils import timezone
+from ninja import Field, Schema
 
+from stonekettle.plan import secrecy
 from stonekettle.plan.problems import PlanError, Problem
-from stonekettle.server.problems import Conflict
+from stonekettle.server.problems import Conflict, Outdated
 from stonekettle.server.sealed import SealedJSONField
 
 Document = Mapping[str, Any]
@@ -43,16 +45,34 @@ class Draft(models.Model):
 
 
 class DraftRevision(models.Model):
-    """One state of a document. A subclass adds the key to its draft, with the name ``revisions`` back."""
+    """One state of a document; ``editor`` is the open page it was saved from. A subclass adds the key to its
+    draft, with the name ``revisions`` back."""
 
     number = models.PositiveIntegerField()
     document = SealedJSONField()
+    editor = models.CharField(max_length=40, default="")
     author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         abstract = True
         ordering = ("-number",)
+
+
+class DraftBody(Schema):
+    """A document to save: made from the revision ``base``, in the open page ``editor`` (any text of its own);
+    with ``continues`` it goes on with what that page saved last, and takes its place."""
+
+    document: dict[str, Any]
+    base: int
+    editor: str = Field(default="", max_length=40)
+    continues: bool = False
+
+
+class StepBody(Schema):
+    """An undo or redo asked for while ``base`` was in force."""
+
+    base: int | None = None
 
 
 D = TypeVar("D", bound=Draft)
@@ -62,7 +82,8 @@ class Drafts(Generic[D]):
     """What may happen to the documents of a kind.
 
     ``check(document, before)`` gives the checked document to keep, or raises :class:`PlanError`;
-    ``renamed(draft, name)`` tells those who know the draft by its name.
+    ``renamed(draft, name)`` tells those who know the draft by its name; ``within`` finds the secrets of a
+    document; ``amended(draft)`` tells that the revision in force is not what it was.
     """
 
     def __init__(
@@ -71,8 +92,11 @@ class Drafts(Generic[D]):
         kind: str,
         check: Callable[[Document, Document | None], dict[str, Any]],
         renamed: Callable[[D, str], None],
+        within: Callable[[Any, secrecy.Change], Any] = lambda document, change: document,
+        amended: Callable[[D], None] = lambda draft: None,
     ) -> None:
         self._model, self._kind, self._check, self._renamed = model, kind, check, renamed
+        self._within, self._amended = within, amended
 
     @property
     def _all(self) -> models.QuerySet[D]:
@@ -87,30 +111,42 @@ class Drafts(Generic[D]):
         return draft
 
     @transaction.atomic
-    def save(self, draft: D, document: Document, author: User | None) -> D:
-        """A new revision after the one in force; what had been undone is gone then."""
+    def save(self, draft: D, document: Document, author: User | None, edit: DraftBody | None = None) -> D:
+        """A new revision after the one in force; what had been undone is gone then. Raises :class:`Outdated`
+        where the ``edit`` was made from another one that its own page did not save."""
         draft = self._locked(draft)
         if draft.archived_at is not None:
             raise Conflict(f"{draft.name} is archived. Bring it back before you change it.")
-        before = draft.current.document
+        current = draft.current
+        own = edit is not None and edit.editor != "" and edit.editor == current.editor
+        if edit is not None and edit.base != current.pk and not own:
+            raise self._outdated(draft, edit.base)
+        before = current.document
         after = self._check(document, before)
         if after == before:
             return draft
         self._check_name(after["name"], draft)
+        if edit is not None and edit.continues and own and draft.position > 1 and not draft.can_redo:
+            current.document = after
+            current.save(update_fields=["document"])
+            self._amended(draft)
+            return self._move(draft, draft.position)
         draft.revisions.filter(number__gt=draft.position).delete()  # type: ignore[attr-defined]
-        self._keep(draft, draft.position + 1, after, author)
+        self._keep(draft, draft.position + 1, after, author, edit.editor if edit else "")
         return self._move(draft, draft.position + 1)
 
     @transaction.atomic
-    def undo(self, draft: D) -> D:
+    def undo(self, draft: D, base: int | None = None) -> D:
         draft = self._locked(draft)
+        self._check_base(draft, base)
         if draft.position <= 1:
             raise Conflict("There is nothing to undo.")
         return self._move(draft, draft.position - 1)
 
     @transaction.atomic
-    def redo(self, draft: D) -> D:
+    def redo(self, draft: D, base: int | None = None) -> D:
         draft = self._locked(draft)
+        self._check_base(draft, base)
         if not draft.can_redo:
             raise Conflict("There is nothing to redo.")
         return self._move(draft, draft.position + 1)
@@ -140,8 +176,20 @@ class Drafts(Generic[D]):
     def _locked(self, draft: D) -> D:
         return self._all.select_for_update().get(pk=draft.pk)
 
-    def _keep(self, draft: D, number: int, document: Document, author: User | None) -> None:
-        draft.revisions.create(number=number, document=document, author=author)  # type: ignore[attr-defined]
+    def _check_base(self, draft: D, base: int | None) -> None:
+        if base is not None and base != draft.current.pk:
+            raise self._outdated(draft, base)
+
+    def _outdated(self, draft: D, base: int) -> Outdated:
+        current = draft.current
+        made_from = draft.revisions.filter(pk=base).first()  # type: ignore[attr-defined]
+        shown = [self._within(r.document, secrecy.hide) if r else None for r in (current, made_from)]
+        return Outdated(current.author.get_username() if current.author else "", current.pk, *shown)
+
+    def _keep(self, draft: D, number: int, document: Document, author: User | None, editor: str = "") -> None:
+        draft.revisions.create(  # type: ignore[attr-defined]
+            number=number, document=document, author=author, editor=editor
+        )
 
     def _move(self, draft: D, position: int) -> D:
         """Put a revision in force; those who know the draft by its name follow it."""

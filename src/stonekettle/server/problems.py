@@ -7,6 +7,7 @@ import secrets
 from typing import Any
 
 from django.core.exceptions import RequestDataTooBig
+from django.db import InterfaceError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, AuthorizationError, HttpError, ValidationError
@@ -16,6 +17,16 @@ from stonekettle.plan.problems import PlanError
 
 log = logging.getLogger(__name__)
 CONTENT_TYPE = "application/problem+json"
+DISK_FULL = "53100"
+"""The state PostgreSQL tells then."""
+
+
+class Outdated(Exception):
+    """Somebody saved meanwhile: both versions, and the one they come from where it is still known."""
+
+    def __init__(self, who: str, revision: int, theirs: Any, base: Any) -> None:
+        super().__init__(f"{who or 'Somebody'} saved this while you changed it.")
+        self.revision, self.theirs, self.base = revision, theirs, base
 
 
 class Conflict(Exception):
@@ -84,6 +95,19 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(RequestDataTooBig)
     def _too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
         return too_big()
+
+    @api.exception_handler(Outdated)
+    def _outdated(request: HttpRequest, error: Outdated) -> HttpResponse:
+        versions = {"theirs": error.theirs, "base": error.base, "revision": error.revision}
+        return problem(409, "Changed meanwhile", str(error), **versions)
+
+    @api.exception_handler(OperationalError)
+    @api.exception_handler(InterfaceError)
+    def _away(request: HttpRequest, error: Exception) -> HttpResponse:
+        log.warning("the database is away at %s %s: %s", request.method, request.path, str(error).splitlines()[:1])
+        if getattr(error.__cause__, "sqlstate", None) == DISK_FULL:
+            return problem(503, "The disk is full", "The disk of the database is full. Free some space and try again.")
+        return problem(503, "The database is away", "It is being started again; try again in some seconds.")
 
     @api.exception_handler(Exception)
     def _unexpected(request: HttpRequest, error: Exception) -> HttpResponse:

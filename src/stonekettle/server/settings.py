@@ -58,7 +58,16 @@ DATABASES = {
         "PORT": os.environ.get("KETTLE_DB_PORT", "5432"),
         "CONN_MAX_AGE": 60,
         "CONN_HEALTH_CHECKS": True,
-        "OPTIONS": {"connect_timeout": 3},
+        "OPTIONS": {
+            "connect_timeout": 3,
+            # No statement and no lost peer may hold a thread for ever; migrations have their own limit.
+            "options": f"-c statement_timeout={os.environ.get('KETTLE_STATEMENT_LIMIT_MS', '20000')}"
+            " -c idle_in_transaction_session_timeout=60000",
+            "keepalives_idle": 5,
+            "keepalives_interval": 2,
+            "keepalives_count": 3,
+            "tcp_user_timeout": 10_000,
+        },
     }
 }
 

@@ -168,8 +168,120 @@ def test_what_a_person_typed_is_theirs_even_when_it_comes_back() -> None:
     ],
 )
 def test_credentials_become_the_sessions(sent: dict[str, str], credentials: dict[str, str] | None) -> None:
-    read = har.read(recording(entry(0, "GET /", "x", sent=sent)))
-    assert read.session == ({"credentials": credentials} if credentials else {})
+    read = har.read(recording(entry(0, "GET /", "x", sent=sent), entry(1, "GET /a", "x", sent=sent)))
+    made, notes = har.literal_credentials(read.document("x", ""))
+    assert made.get("session") == ({"credentials": credentials} if credentials else None)
+    assert all("headers" not in step for step in made["steps"]) == bool(credentials)
+    assert "A literal credential (Authorization) goes with 2 of 2 requests" in notes[0]
+
+
+def test_a_credential_that_only_some_requests_send_stays_with_them() -> None:
+    sent = {"Authorization": "Bearer abc.def"}
+    read = har.read(recording(entry(0, "GET /", "x"), entry(1, "GET /a", "x", sent=sent)))
+    made, notes = har.literal_credentials(read.document("x", ""))
+    assert "session" not in made
+    assert made["steps"][1]["headers"] == {"authorization": "Bearer abc.def"}
+    assert "1 of 2 requests" in notes[0]
+
+
+TOKEN = "eyJhbGciOiJIUzI1NiJ9.c2VjcmV0.x1"
+
+
+@pytest.mark.parametrize(
+    ("answer", "kind", "sent", "keep", "becomes"),
+    [
+        (
+            json.dumps({"access": TOKEN}),
+            "application/json",
+            f"Bearer {TOKEN}",
+            {"json": "$.access"},
+            "Bearer {{access}}",
+        ),
+        (f'<script>let t = "{TOKEN}";</script>', "text/html", f"Bearer {TOKEN}", None, "Bearer {{number}}"),
+        ('{"key": "a\\/b-c-d-e-f-1"}', "application/json", "a/b-c-d-e-f-1", {"json": "$.key"}, "{{x_key}}"),
+        ("<a href='/x?k=a%2Fb-c-d-e-f-1'>x</a>", "text/html", "a/b-c-d-e-f-1", {"decode": "url"}, "{{x_key}}"),
+        ("<p data-key='a&amp;b-c-d-e-f-1'>x</p>", "text/html", "a&b-c-d-e-f-1", {"decode": "html"}, "{{x_key}}"),
+        ("var key = 'YWJjLTEyMy1kZWY=';", "text/html", "abc-123-def", {"decode": "base64"}, "{{x_key}}"),
+        ('{"key": "abc-123-def"}', "application/json", "YWJjLTEyMy1kZWY=", {"json": "$.key"}, "{{x_key | base64}}"),
+    ],
+)
+def test_values_in_headers_are_found_in_whatever_writing(
+    answer: str, kind: str, sent: str, keep: dict[str, str] | None, becomes: str
+) -> None:
+    name = "Authorization" if sent.startswith("Bearer") else "X-Key"
+    read = har.read(recording(entry(0, "POST /in", answer, kind=kind), entry(1, "GET /me", "x", sent={name: sent})))
+    (proposal,) = dynamic.proposals(read.steps)
+    assert keep is None or keep.items() <= proposal.keep.items()
+    made = dynamic.accepted(read.document("x", ""), [proposal])
+    assert made["steps"][1]["headers"] == {name.lower(): becomes}
+    journey_document.from_document(made)
+
+
+def test_a_cookie_a_script_made_of_an_answer_is_carried_and_proposed() -> None:
+    read = har.read(
+        recording(
+            entry(0, "GET /", "x", sent={"Cookie": "old=1"}),
+            entry(1, "POST /in", '{"ticket": "tk-4711-x"}', kind="application/json", set_cookie="sid=s1234; Path=/"),
+            entry(2, "GET /me", "x", sent={"Cookie": "sid=s1234; old=1; ticket=tk-4711-x; theme=dark7"}),
+        )
+    )
+    (proposal,) = dynamic.proposals(read.steps)
+    assert (proposal.name, proposal.keep) == ("ticket", {"json": "$.ticket"})
+    made = dynamic.accepted(read.document("x", ""), [proposal])
+    assert made["steps"][2]["headers"] == {"cookie": "ticket={{ticket}}"}
+    assert "earlier visit, which are not sent: old." in read.notes[0]
+    assert read.notes[1] == "Cookies set by scripts are left out: theme."
+
+
+def test_a_cookies_value_sent_in_a_header_is_kept_from_the_cookie() -> None:
+    read = har.read(
+        recording(
+            entry(0, "GET /", "x", set_cookie="csrf=c0ffee99; Path=/"),
+            entry(1, "POST /buy", "x", sent={"Cookie": "csrf=c0ffee99", "X-CSRF": "c0ffee99"}),
+        )
+    )
+    (proposal,) = dynamic.proposals(read.steps)
+    assert (proposal.keep, proposal.used[0].where) == ({"cookie": "csrf"}, "header x-csrf")
+
+
+def test_a_word_that_merely_occurs_in_a_script_is_not_sure() -> None:
+    page = '<script>start({book: "B-204"})</script><a href="/books/C-17">next</a>'
+    read = har.read(
+        recording(entry(0, "GET /", page), entry(1, "GET /books/B-204", "x"), entry(2, "GET /books/C-17", "x"))
+    )
+    assert [(p.value, p.sure) for p in dynamic.proposals(read.steps)] == [("B-204", False), ("C-17", True)]
+
+
+def test_steps_are_called_what_the_person_pressed_or_saw() -> None:
+    names = [step["name"] for step in har.read(recording(*PORTAL)).document("x", "")["steps"]]
+    assert names == ["GET /login", "Your trams", "GET /tickets/new", "POST /tickets", "POST /tickets/T-000042/activate"]
+    home = "<title>Trams</title><a href='/tickets?zone=A'><img> Buy&nbsp;a <b>ticket</b></a>"
+    form = "<form method=post action='buy'><input type=submit value='Pay now'></form>"
+    read = har.read(
+        recording(
+            entry(0, "GET /", home),
+            entry(1, "GET /tickets?zone=A", f"<title>Ticket 17</title>{form}"),
+            entry(2, "POST /buy", "<title>Thanks</title>", form={"a": "b"}),
+            entry(3, "POST /api/log", "{}", kind="application/json", body={}),
+        )
+    )
+    assert [step["name"] for step in read.document("x", "")["steps"]] == [
+        "Trams",
+        "Buy a ticket",
+        "Pay now",
+        "POST /api/log",
+    ]
+
+
+@pytest.mark.parametrize("place", ["request", "response"])
+@pytest.mark.parametrize("odd", [None, 5, "x", [], [5], {"headers": 7}, {"postData": [1]}, {"content": {"text": 5}}])
+def test_wrong_types_inside_a_recording_do_no_harm(place: str, odd: Any) -> None:
+    broken = entry(1, "POST /odd", "ok", body={})
+    broken[place] = {**broken[place], **odd} if isinstance(odd, dict) else odd
+    try:
+        har.read(recording(entry(0, "GET /", "x"), broken))
+    except PlanError as refused:
+        assert "recording" in str(refused)  # noqa: PT017
 
 
 def test_binary_and_odd_bodies_do_no_harm() -> None:

@@ -44,3 +44,10 @@ export function form(parts: Record<string, string | File | string[]>): never {
     for (const part of Array.isArray(value) ? value : [value]) data.append(key, part)
   return data as never
 }
+
+const MOST_KEPT_ALIVE = 60_000
+
+/** Whether a request of this body may outlive the page that sends it: browsers bound what may. */
+export function outlives(given: unknown): boolean {
+  return JSON.stringify(given).length < MOST_KEPT_ALIVE
+}

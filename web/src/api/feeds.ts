@@ -1,7 +1,8 @@
 /** Queries and changes of feeds. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
-import { api, body, form, type Schemas } from './client'
+import type { DraftBody, Step } from '@/ui/draft'
+import { api, body, form, outlives, type Schemas } from './client'
 import { useJob } from './jobs'
 
 export type FeedDetail = Schemas['FeedDetail']
@@ -56,16 +57,22 @@ function useChange<T>(id: number, change: (given: T) => Promise<FeedDetail>) {
 }
 
 export function useSaveFeed(id: number) {
-  return useChange(id, (document: Record<string, unknown>) =>
-    body(api.PUT('/api/feeds/{feed_id}', { params: at(id), body: { document } })),
+  return useChange(id, (given: DraftBody) =>
+    body(
+      api.PUT('/api/feeds/{feed_id}', {
+        params: at(id),
+        body: given,
+        keepalive: outlives(given),
+      }),
+    ),
   )
 }
 
 export function useFeedStepBack(id: number) {
-  return useChange(id, (way: 'undo' | 'redo') =>
+  return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/feeds/{feed_id}/undo', { params: at(id) }))
-      : body(api.POST('/api/feeds/{feed_id}/redo', { params: at(id) })),
+      ? body(api.POST('/api/feeds/{feed_id}/undo', { params: at(id), body: { base } }))
+      : body(api.POST('/api/feeds/{feed_id}/redo', { params: at(id), body: { base } })),
   )
 }
 

@@ -1,7 +1,8 @@
 /** Queries and changes of journeys. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
-import { api, body, form, type Schemas } from './client'
+import type { DraftBody, Step } from '@/ui/draft'
+import { api, body, form, outlives, type Schemas } from './client'
 import { useJob } from './jobs'
 
 export type JourneyDetail = Schemas['JourneyDetail']
@@ -38,16 +39,22 @@ function useChange<T>(id: number, change: (given: T) => Promise<JourneyDetail>) 
 }
 
 export function useSaveJourney(id: number) {
-  return useChange(id, (document: Record<string, unknown>) =>
-    body(api.PUT('/api/journeys/{journey_id}', { params: at(id), body: { document } })),
+  return useChange(id, (given: DraftBody) =>
+    body(
+      api.PUT('/api/journeys/{journey_id}', {
+        params: at(id),
+        body: given,
+        keepalive: outlives(given),
+      }),
+    ),
   )
 }
 
 export function useStepBack(id: number) {
-  return useChange(id, (way: 'undo' | 'redo') =>
+  return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/journeys/{journey_id}/undo', { params: at(id) }))
-      : body(api.POST('/api/journeys/{journey_id}/redo', { params: at(id) })),
+      ? body(api.POST('/api/journeys/{journey_id}/undo', { params: at(id), body: { base } }))
+      : body(api.POST('/api/journeys/{journey_id}/redo', { params: at(id), body: { base } })),
   )
 }
 
@@ -81,7 +88,8 @@ export function useDuplicateJourney(id: number) {
 export function useTrial(id: number) {
   const client = useQueryClient()
   return useJob(
-    () => body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id) })),
+    (user: number) =>
+      body(api.POST('/api/journeys/{journey_id}/trial', { params: at(id), body: { user } })),
     'trial',
     () => client.invalidateQueries({ queryKey: ['journey', id] }),
   )

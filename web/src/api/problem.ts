@@ -11,6 +11,10 @@ export interface Problem {
   title: string
   detail: string
   problems: Fault[]
+  /** What somebody else saved meanwhile, its revision, and what both were made from. */
+  theirs?: Record<string, unknown> | string
+  base?: Record<string, unknown> | string | null
+  revision?: number
 }
 
 export class ProblemError extends Error {

@@ -119,16 +119,23 @@ export function useCheckPlan() {
   })
 }
 
+/** A plan's text, made from revision `base` of an experiment, or of none. */
+interface PlanEdit {
+  id?: number
+  source: string
+  base: number
+}
+
 export function useSavePlan() {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: async ({ id, source }: { id?: number; source: string }): Promise<number> => {
+    mutationFn: async ({ id, source, base }: PlanEdit): Promise<number> => {
       if (id === undefined)
         return (await body(api.POST('/api/experiments', { body: { source } }))).id
       await body(
         api.PUT('/api/experiments/{experiment_id}', {
           params: { path: { experiment_id: id } },
-          body: { source },
+          body: { source, base },
         }),
       )
       return id
@@ -151,25 +158,5 @@ export function useRestore() {
         }),
       ),
     onSuccess: (_, { id }) => client.invalidateQueries({ queryKey: ['experiment', id] }),
-  })
-}
-
-/** The outlines of all experiments, for the places that show their systems and journeys. */
-export function useOutlines() {
-  const experiments = useExperiments()
-  const ids = computed(() => experiments.data.value?.map((e) => e.id) ?? [])
-  return useQuery({
-    queryKey: computed(() => ['outlines', ids.value]),
-    queryFn: () =>
-      Promise.all(
-        ids.value.map((id) =>
-          body(
-            api.GET('/api/experiments/{experiment_id}', {
-              params: { path: { experiment_id: id } },
-            }),
-          ),
-        ),
-      ),
-    enabled: computed(() => experiments.isSuccess.value),
   })
 }

@@ -1168,6 +1168,8 @@ export interface components {
             document: {
                 [key: string]: unknown;
             };
+            /** Revision */
+            revision: number;
             /** Can Undo */
             can_undo: boolean;
             /** Can Redo */
@@ -1177,12 +1179,36 @@ export interface components {
             /** Pins */
             pins: components["schemas"]["PinBody"][];
         };
-        /** SystemBody */
-        SystemBody: {
+        /**
+         * DraftBody
+         * @description A document to save: made from the revision ``base``, in the open page ``editor`` (any text of its own);
+         *     with ``continues`` it goes on with what that page saved last, and takes its place.
+         */
+        DraftBody: {
             /** Document */
             document: {
                 [key: string]: unknown;
             };
+            /** Base */
+            base: number;
+            /**
+             * Editor
+             * @default
+             */
+            editor: string;
+            /**
+             * Continues
+             * @default false
+             */
+            continues: boolean;
+        };
+        /**
+         * StepBody
+         * @description An undo or redo asked for while ``base`` was in force.
+         */
+        StepBody: {
+            /** Base */
+            base?: number | null;
         };
         /** ArchiveBody */
         ArchiveBody: {
@@ -1358,6 +1384,8 @@ export interface components {
             document: {
                 [key: string]: unknown;
             };
+            /** Revision */
+            revision: number;
             /** Can Undo */
             can_undo: boolean;
             /** Can Redo */
@@ -1381,13 +1409,6 @@ export interface components {
             kind: "journey" | "experiment";
             /** Peak Users */
             peak_users?: number | null;
-        };
-        /** FeedBody */
-        FeedBody: {
-            /** Document */
-            document: {
-                [key: string]: unknown;
-            };
         };
         /** ArchiveFeed */
         ArchiveFeed: {
@@ -1434,6 +1455,15 @@ export interface components {
             passed: boolean;
             /** Trial Reason */
             trial_reason: string;
+            /** Experiments */
+            experiments: components["schemas"]["Use"][];
+        };
+        /** Use */
+        Use: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
         };
         /** JourneyCreated */
         JourneyCreated: {
@@ -1480,32 +1510,20 @@ export interface components {
             passed: boolean;
             /** Trial Reason */
             trial_reason: string;
+            /** Experiments */
+            experiments: components["schemas"]["Use"][];
             /** Document */
             document: {
                 [key: string]: unknown;
             };
+            /** Revision */
+            revision: number;
             /** Can Undo */
             can_undo: boolean;
             /** Can Redo */
             can_redo: boolean;
             /** Missing */
             missing: string[];
-            /** Experiments */
-            experiments: components["schemas"]["Use"][];
-        };
-        /** Use */
-        Use: {
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-        };
-        /** JourneyBody */
-        JourneyBody: {
-            /** Document */
-            document: {
-                [key: string]: unknown;
-            };
         };
         /** ArchiveJourney */
         ArchiveJourney: {
@@ -1513,8 +1531,30 @@ export interface components {
             archived: boolean;
         };
         /**
+         * TrialBody
+         * @description As which ``user`` (from 1) it is tried: each has the rows of the feeds and the number it would have.
+         */
+        TrialBody: {
+            /**
+             * User
+             * @default 1
+             */
+            user: number;
+        };
+        /**
+         * Corner
+         * @description A corner of the line of planned load: ``t`` in s.
+         */
+        Corner: {
+            /** T */
+            t: number;
+            /** Users */
+            users: number;
+        };
+        /**
          * ExperimentLine
-         * @description One of the list. ``fault`` says why its document cannot be read any more; the figures are then empty.
+         * @description One of the list: ``load`` is the planned one in few corners, ``own_journeys`` are those it
+         *     writes out itself. ``fault`` says why its document cannot be read any more; the figures are then empty.
          */
         ExperimentLine: {
             /** Id */
@@ -1531,6 +1571,10 @@ export interface components {
             duration_s: number;
             /** Peak Users */
             peak_users: number;
+            /** Load */
+            load: components["schemas"]["Corner"][];
+            /** Own Journeys */
+            own_journeys: string[];
             /** Revision */
             revision: number;
             /**
@@ -1691,6 +1735,16 @@ export interface components {
             /** Author */
             author: string | null;
         };
+        /**
+         * RevisedSource
+         * @description The document as it was changed from revision ``base``.
+         */
+        RevisedSource: {
+            /** Source */
+            source: string;
+            /** Base */
+            base: number;
+        };
         /** RestoreBody */
         RestoreBody: {
             /** Revision */
@@ -1713,7 +1767,10 @@ export interface components {
             /** Before */
             before?: number | null;
         };
-        /** RunLine */
+        /**
+         * RunLine
+         * @description A run in a list; ``load`` is the planned one in few corners.
+         */
         RunLine: {
             /** Id */
             id: number;
@@ -1729,6 +1786,8 @@ export interface components {
             cause: string;
             /** Verdict */
             verdict: string;
+            /** Load */
+            load: components["schemas"]["Corner"][];
             /**
              * Queued At
              * Format: date-time
@@ -1857,6 +1916,8 @@ export interface components {
             cause: string;
             /** Verdict */
             verdict: string;
+            /** Load */
+            load: components["schemas"]["Corner"][];
             /**
              * Queued At
              * Format: date-time
@@ -2196,7 +2257,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "recording" | "description" | "list";
+            kind: "recording" | "description" | "list" | "journey";
             /** Host */
             host: string;
             /** Hosts */
@@ -2380,7 +2441,8 @@ export interface components {
         };
         /**
          * ProposalLine
-         * @description A value an answer delivered and later requests sent back: where it is kept, where it is used.
+         * @description A value an answer delivered and later requests sent back: where it is kept, where it is used. Not
+         *     ``sure``: it may be a mere word of the answer.
          */
         ProposalLine: {
             /** Name */
@@ -2393,6 +2455,8 @@ export interface components {
             value: string;
             /** Used */
             used: string[];
+            /** Sure */
+            sure: boolean;
         };
         /**
          * Row
@@ -2622,7 +2686,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SystemBody"];
+                "application/json": components["schemas"]["DraftBody"];
             };
         };
         responses: {
@@ -2646,7 +2710,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -2668,7 +2736,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3038,7 +3110,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FeedBody"];
+                "application/json": components["schemas"]["DraftBody"];
             };
         };
         responses: {
@@ -3062,7 +3134,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3084,7 +3160,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3336,7 +3416,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["JourneyBody"];
+                "application/json": components["schemas"]["DraftBody"];
             };
         };
         responses: {
@@ -3360,7 +3440,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3382,7 +3466,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3452,7 +3540,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialBody"];
+            };
+        };
         responses: {
             /** @description Accepted */
             202: {
@@ -3586,7 +3678,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Source"];
+                "application/json": components["schemas"]["RevisedSource"];
             };
         };
         responses: {

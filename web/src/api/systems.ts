@@ -1,7 +1,8 @@
 /** Queries and changes of systems. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
-import { api, body, type Schemas } from './client'
+import type { DraftBody, Step } from '@/ui/draft'
+import { api, body, outlives, type Schemas } from './client'
 
 const CHECK_EVERY_MS = 5_000
 
@@ -58,16 +59,22 @@ function useChange<T>(id: number, change: (given: T) => Promise<SystemDetail>) {
 }
 
 export function useSaveSystem(id: number) {
-  return useChange(id, (document: Record<string, unknown>) =>
-    body(api.PUT('/api/systems/{system_id}', { params: at(id), body: { document } })),
+  return useChange(id, (given: DraftBody) =>
+    body(
+      api.PUT('/api/systems/{system_id}', {
+        params: at(id),
+        body: given,
+        keepalive: outlives(given),
+      }),
+    ),
   )
 }
 
 export function useStep(id: number) {
-  return useChange(id, (way: 'undo' | 'redo') =>
+  return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/systems/{system_id}/undo', { params: at(id) }))
-      : body(api.POST('/api/systems/{system_id}/redo', { params: at(id) })),
+      ? body(api.POST('/api/systems/{system_id}/undo', { params: at(id), body: { base } }))
+      : body(api.POST('/api/systems/{system_id}/redo', { params: at(id), body: { base } })),
   )
 }
 

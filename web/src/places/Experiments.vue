@@ -2,6 +2,7 @@
 import { useRouter } from 'vue-router'
 import { useExperiments } from '@/api/queries'
 import Action from '@/ui/Action.vue'
+import LoadSketch from '@/ui/LoadSketch.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
@@ -48,20 +49,23 @@ const router = useRouter()
           {{ when(e.changed_at) }}
         </p>
       </div>
-      <div class="min-w-0">
-        <template v-if="e.last_run_id">
-          <p>
-            <RouterLink :to="`/runs/${e.last_run_id}`">Run {{ e.last_run_id }}</RouterLink>
-            <RunState class="ml-2" :state="e.last_run_state ?? ''" />
+      <div class="flex min-w-0 items-start gap-4">
+        <LoadSketch :load="e.load" class="mt-1" />
+        <div class="min-w-0">
+          <template v-if="e.last_run_id">
+            <p>
+              <RouterLink :to="`/runs/${e.last_run_id}`">Run {{ e.last_run_id }}</RouterLink>
+              <RunState class="ml-2" :state="e.last_run_state ?? ''" />
+            </p>
+            <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
+          </template>
+          <p v-else-if="e.fault" class="text-ink-2">Not run yet.</p>
+          <p v-else class="text-ink-2">
+            Not run yet. Open it and press <strong>Start run</strong>: the load is drawn as it
+            climbs, and after {{ given(e.duration_s) }} it says how many users the system holds, and
+            what limits it.
           </p>
-          <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
-        </template>
-        <p v-else-if="e.fault" class="text-ink-2">Not run yet.</p>
-        <p v-else class="text-ink-2">
-          Not run yet. Open it and press <strong>Start run</strong>: the load is drawn as it climbs,
-          and after {{ given(e.duration_s) }} it says how many users the system holds, and what
-          limits it.
-        </p>
+        </div>
       </div>
     </li>
   </ul>

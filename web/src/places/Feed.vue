@@ -31,7 +31,6 @@ const draft = useDraft<FeedDoc, FeedDetail>(
   useSaveFeed(props.id),
   useFeedStepBack(props.id),
   ['name'],
-  () => {},
 )
 const { doc, faultAt, faultBelow } = draft
 const start = ref(0)

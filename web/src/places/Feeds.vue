@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useCreateFeed, useFeeds } from '@/api/feeds'
 import Action from '@/ui/Action.vue'
+import DraftListFoot from '@/ui/DraftListFoot.vue'
 import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -24,7 +25,6 @@ async function begin(make: boolean) {
 <template>
   <JourneyTabs />
   <DraftListHead
-    v-model:archived="archived"
     title="Feeds"
     kind="feed"
     without-import
@@ -62,4 +62,5 @@ async function begin(make: boolean) {
       </div>
     </li>
   </ul>
+  <DraftListFoot v-model:archived="archived" kind="feed" />
 </template>

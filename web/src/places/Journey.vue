@@ -93,7 +93,7 @@ async function copy() {
   const made = await duplicate.mutateAsync()
   await router.push(`/journeys/${made.id}`)
 }
-useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate() }])
+useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate(1) }])
 </script>
 
 <template>
@@ -115,7 +115,7 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
           kind="primary"
           :busy="trial.isPending.value"
           :disabled="saving !== 'saved'"
-          @click="trial.mutate()"
+          @click="trial.mutate(1)"
         >
           {{ trial.isPending.value ? 'Trying …' : 'Try it once' }}
         </Action>
@@ -165,7 +165,15 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
       </section>
     </template>
     <template v-if="doc && journey.data.value">
-      <Trial v-if="trial.data.value" :trial="trial.data.value.trial" @close="trial.reset()" />
+      <Trial
+        v-if="trial.data.value"
+        :trial="trial.data.value.trial"
+        :user="trial.variables.value ?? 1"
+        :recorded="steps.some((s) => s.recorded !== undefined)"
+        :busy="trial.isPending.value"
+        @again="trial.mutate"
+        @close="trial.reset()"
+      />
       <fieldset :disabled="archived" class="min-w-0 space-y-5">
         <div class="grid gap-3 sm:grid-cols-2">
           <Field v-model="doc.name" label="Name" :fault="faultAt('name')" @done="commit" />

@@ -36,7 +36,7 @@ watch(
   },
   { immediate: true },
 )
-watch(found, (now) => acceptAll(now?.proposals.map((p) => p.name) ?? []))
+watch(found, (now) => acceptAll(now?.proposals.filter((p) => p.sure).map((p) => p.name) ?? []))
 
 function acceptAll(names: string[]) {
   accepted.value = new Set(names)
@@ -89,6 +89,7 @@ async function make() {
       </li>
       <li>An API's description (OpenAPI 3, JSON or YAML): a step for each operation.</li>
       <li>A list of addresses (CSV): a step for each.</li>
+      <li>A journey's own document (YAML), as it is downloaded here.</li>
     </ul>
     <input
       ref="input"
@@ -175,6 +176,10 @@ async function make() {
                   <span class="label ml-2 break-all">recorded as {{ proposal.value }}</span>
                   <span class="block text-[13.5px] break-words">
                     From “{{ proposal.step }}”, {{ proposal.place }}
+                  </span>
+                  <span v-if="!proposal.sure" class="block text-[13.5px]">
+                    <span class="text-ochre">◐</span> It may be a mere word of the page: take it
+                    only if each visit has its own.
                   </span>
                   <span class="block text-[13.5px] break-words">
                     Used in {{ proposal.used.join('; ') }}

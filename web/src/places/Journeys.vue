@@ -1,27 +1,30 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useCreateJourney, useJourneys } from '@/api/journeys'
-import { useOutlines } from '@/api/queries'
+import { useExperiments } from '@/api/queries'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
+import DraftListFoot from '@/ui/DraftListFoot.vue'
 import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
-import { percent, when } from '@/ui/format'
+import { when } from '@/ui/format'
 import JourneyTabs from './JourneyTabs.vue'
 
 const router = useRouter()
 const archived = ref(false)
 const journeys = useJourneys(archived)
-const outlines = useOutlines()
+const experiments = useExperiments()
+const written = computed(() =>
+  (experiments.data.value ?? []).filter((e) => e.own_journeys.length > 0),
+)
 const systems = useSystems()
 const create = useCreateJourney()
 
-async function make(source?: string) {
+async function make() {
   const only = systems.data.value?.length === 1 ? systems.data.value[0]?.name : undefined
-  const given = source === undefined ? { system: only } : { source }
-  const made = await create.mutateAsync(given).catch(() => null)
+  const made = await create.mutateAsync({ system: only }).catch(() => null)
   if (made) await router.push(`/journeys/${made.id}`)
 }
 </script>
@@ -29,12 +32,11 @@ async function make(source?: string) {
 <template>
   <JourneyTabs />
   <DraftListHead
-    v-model:archived="archived"
     title="Journeys"
     kind="journey"
     :busy="create.isPending.value"
+    without-import
     @create="make()"
-    @import="make"
   >
     <Action @click="router.push('/journeys/import')">From a file</Action>
   </DraftListHead>
@@ -61,6 +63,14 @@ async function make(source?: string) {
         <p class="label break-words">
           {{ j.system || 'no system chosen' }} · changed {{ when(j.changed_at) }}
         </p>
+        <p v-if="j.experiments.length" class="text-[13.5px] break-words">
+          Sent by
+          <template v-for="(e, i) in j.experiments" :key="e.id">
+            <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>{{
+              i < j.experiments.length - 1 ? ', ' : ''
+            }}
+          </template>
+        </p>
       </div>
       <div class="min-w-0 text-[13.5px]">
         <p class="break-words">{{ j.steps.join(' → ') || 'No step yet' }}</p>
@@ -74,27 +84,13 @@ async function make(source?: string) {
       </div>
     </li>
   </ul>
+  <DraftListFoot v-model:archived="archived" kind="journey" />
 
-  <section v-if="outlines.data.value?.length" class="mt-8">
-    <h2 class="mb-2">In experiments</h2>
-    <Problem v-if="outlines.isError.value" :error="outlines.error.value" />
-    <div v-for="e in outlines.data.value" :key="e.id" class="mb-6">
-      <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>
-      <ul class="mt-1 grid gap-4 md:grid-cols-2 xl:grid-cols-3">
-        <li
-          v-for="journey in e.outline.journeys"
-          :key="journey.name"
-          class="min-w-0 border-t border-rule pt-2"
-        >
-          <p class="font-semibold break-words">{{ journey.name }}</p>
-          <p class="label">{{ percent(journey.share) }} of journeys begun</p>
-          <ol class="mt-1 list-inside list-decimal">
-            <li v-for="step in journey.steps" :key="step.name" class="break-words">
-              {{ step.name }} <span class="label">then think: {{ step.think }}</span>
-            </li>
-          </ol>
-        </li>
-      </ul>
-    </div>
+  <section v-if="written.length" class="mt-8 text-[13.5px]" aria-label="Written in experiments">
+    <h2 class="mb-1">Written inside experiments</h2>
+    <p v-for="e in written" :key="e.id" class="break-words">
+      <RouterLink :to="`/experiments/${e.id}`">{{ e.name }}</RouterLink>:
+      {{ e.own_journeys.join(', ') }}
+    </p>
   </section>
 </template>

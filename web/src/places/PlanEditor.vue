@@ -3,6 +3,7 @@ import { watchDebounced, useEventListener } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRouter } from 'vue-router'
 import example from '../../../examples/quick.yaml?raw'
+import { asProblem } from '@/api/problem'
 import { useCheckPlan, useExperiment, useSavePlan } from '@/api/queries'
 import ProfilePlate from '@/plates/ProfilePlate.vue'
 import Action from '@/ui/Action.vue'
@@ -17,6 +18,7 @@ const check = useCheckPlan()
 const save = useSavePlan()
 const source = ref<string | null>(props.id === undefined ? begin() : null)
 const saved = ref<string | null>(null)
+let base = 0
 const dirty = computed(() => source.value !== null && source.value !== saved.value)
 const fileInput = ref<HTMLInputElement | null>(null)
 
@@ -29,7 +31,9 @@ function begin(): string {
 watch(
   () => experiment.data.value?.source,
   (text) => {
-    if (text !== undefined && source.value === null) source.value = saved.value = text
+    if (text === undefined || source.value !== null) return
+    source.value = saved.value = text
+    base = experiment.data.value?.revision ?? 0
   },
   { immediate: true },
 )
@@ -41,10 +45,26 @@ watchDebounced(source, (text) => text !== null && check.mutate(text), {
 async function keep() {
   if (source.value === null) return
   const text = source.value
-  const id = await save.mutateAsync({ id: props.id, source: text }).catch(() => undefined)
+  const id = await save.mutateAsync({ id: props.id, source: text, base }).catch(() => undefined)
   if (id === undefined) return
   saved.value = text
   await router.push(`/experiments/${id}`)
+}
+/** Somebody else saved meanwhile: their text, and its revision. */
+const outdated = computed(() => {
+  const problem = save.isError.value ? asProblem(save.error.value) : null
+  return typeof problem?.theirs === 'string' ? problem : null
+})
+async function overrule() {
+  base = outdated.value?.revision ?? base
+  await keep()
+}
+function giveWay() {
+  const problem = outdated.value
+  if (typeof problem?.theirs !== 'string') return
+  source.value = saved.value = problem.theirs
+  base = problem.revision ?? base
+  save.reset()
 }
 async function readFile() {
   const file = fileInput.value?.files?.[0]
@@ -102,7 +122,18 @@ onBeforeRouteLeave(() => {
   <Problem v-else-if="experiment.isError.value" :error="experiment.error.value" />
   <div v-else class="grid gap-6 lg:grid-cols-[3fr_2fr]">
     <aside class="min-w-0 space-y-4 lg:order-2" aria-live="polite">
-      <Problem v-if="save.isError.value" :error="save.error.value" />
+      <section v-if="outdated" class="space-y-2 border-l-2 border-ochre pl-3" role="alert">
+        <p class="break-words">{{ outdated.detail }} Yours is not saved; both are here.</p>
+        <details>
+          <summary class="label cursor-pointer">Their text</summary>
+          <pre class="answer max-h-80">{{ outdated.theirs }}</pre>
+        </details>
+        <div class="flex flex-wrap gap-2">
+          <Action kind="primary" @click="overrule">Save yours over it</Action>
+          <Action @click="giveWay">Go on with theirs</Action>
+        </div>
+      </section>
+      <Problem v-else-if="save.isError.value" :error="save.error.value" />
       <template v-else-if="check.isError.value">
         <Problem :error="check.error.value" />
         <p class="label">Nothing is saved until the plan is sound; what you typed stays here.</p>

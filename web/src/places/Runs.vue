@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useRuns } from '@/api/queries'
 import Action from '@/ui/Action.vue'
+import LoadSketch from '@/ui/LoadSketch.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
@@ -39,6 +40,7 @@ function older() {
             <th>Run</th>
             <th>State</th>
             <th>Experiment</th>
+            <th>Load</th>
             <th class="w-1/2">Verdict</th>
             <th>Started</th>
           </tr>
@@ -55,6 +57,7 @@ function older() {
               }}</RouterLink>
               <span class="label block">revision {{ run.revision }}</span>
             </td>
+            <td><LoadSketch :load="run.load" /></td>
             <td class="break-words"><Sentence :text="run.verdict || run.cause" /></td>
             <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
           </tr>

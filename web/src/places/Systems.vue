@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useCreateSystem, useSystems } from '@/api/systems'
+import DraftListFoot from '@/ui/DraftListFoot.vue'
 import DraftListHead from '@/ui/DraftListHead.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -20,7 +21,6 @@ async function make(source: string | null) {
 
 <template>
   <DraftListHead
-    v-model:archived="archived"
     title="Systems"
     kind="system"
     :busy="create.isPending.value"
@@ -71,4 +71,5 @@ async function make(source: string | null) {
       </div>
     </li>
   </ul>
+  <DraftListFoot v-model:archived="archived" kind="system" />
 </template>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, type Ref } from 'vue'
-import type { Fault } from '@/api/problem'
+import type { Fault, Problem as Told } from '@/api/problem'
 import DraftState from './DraftState.vue'
 import Loading from './Loading.vue'
 import Problem from './Problem.vue'
 import type { Saving } from './draft'
+import type { Clash } from './merge'
 import { useShortcuts } from './shortcuts'
 
 /** The frame of a document that is edited as one goes: its name, its state with the way back in the
@@ -21,6 +22,9 @@ const props = defineProps<{
     }
     save: { error: Ref<Error | null> }
     saving: Ref<Saving>
+    outdated: Ref<Told | null>
+    clashes: Ref<Clash[]>
+    resolve: (choice: 'both' | 'mine' | 'theirs') => Promise<void>
     faults: Ref<Fault[]>
     commit: () => Promise<void>
     go: (way: 'undo' | 'redo') => Promise<void>
@@ -57,11 +61,14 @@ useShortcuts([
           :saving="draft.saving.value"
           :faults="draft.faults.value"
           :error="draft.save.error.value"
+          :outdated="draft.outdated.value"
+          :clashes="draft.clashes.value"
           :can-undo="held.can_undo && !fixed"
           :can-redo="held.can_redo && !fixed"
           @undo="draft.go('undo')"
           @redo="draft.go('redo')"
           @again="draft.commit()"
+          @resolve="draft.resolve"
         />
         <slot name="margin" />
       </aside>

@@ -2,10 +2,9 @@
 import { ref } from 'vue'
 import Action from './Action.vue'
 
-/** The head of a list of documents: which are shown, one from a file, a new one. */
+/** The head of a list of documents: one from a file, a new one. */
 defineProps<{ title: string; kind: string; busy: boolean; withoutImport?: boolean }>()
 const emit = defineEmits<{ create: []; import: [text: string] }>()
-const archived = defineModel<boolean>('archived', { required: true })
 const file = ref<HTMLInputElement | null>(null)
 
 async function read() {
@@ -16,21 +15,20 @@ async function read() {
 </script>
 
 <template>
-  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
-    <h1>{{ title }}</h1>
-    <label class="label ml-auto flex items-center gap-1.5">
-      <input v-model="archived" type="checkbox" class="accent-copper" /> Archived ones
-    </label>
-    <input
-      ref="file"
-      type="file"
-      accept=".yaml,.yml,.json"
-      class="sr-only"
-      tabindex="-1"
-      :aria-label="`Document of a ${kind}`"
-      @change="read"
-    />
-    <Action v-if="!withoutImport" @click="file?.click()">Import YAML</Action>
+  <div class="mb-4 flex flex-wrap items-baseline gap-x-3 gap-y-2">
+    <h1 class="mr-auto">{{ title }}</h1>
+    <template v-if="!withoutImport">
+      <input
+        ref="file"
+        type="file"
+        accept=".yaml,.yml,.json"
+        class="sr-only"
+        tabindex="-1"
+        :aria-label="`Document of a ${kind}`"
+        @change="read"
+      />
+      <Action @click="file?.click()">From a file</Action>
+    </template>
     <slot />
     <Action kind="primary" :busy="busy" @click="$emit('create')">New {{ kind }}</Action>
   </div>

@@ -1,16 +1,42 @@
-/** A document while it is edited: saved as one goes, undone step by step. */
+/** A document while it is edited: saved while one types, undone step by step. */
 import type { UseMutationReturnType, UseQueryReturnType } from '@tanstack/vue-query'
-import { computed, ref, watch, type Ref } from 'vue'
-import { asProblem, type Fault } from '@/api/problem'
+import { useEventListener } from '@vueuse/core'
+import { computed, inject, onBeforeUnmount, provide, ref, watch } from 'vue'
+import type { InjectionKey, Ref } from 'vue'
+import type { Schemas } from '@/api/client'
+import { asProblem, type Fault, type Problem } from '@/api/problem'
+import { merged, type Clash } from './merge'
 
-export type Saving = 'saved' | 'saving' | 'not saved'
+export type Saving = 'saved' | 'typing' | 'saving' | 'not saved'
+export type DraftBody = Schemas['DraftBody']
+/** A way through the revisions, from the one that is shown. */
+export interface Step {
+  way: 'undo' | 'redo'
+  base: number
+}
 
 export interface Held {
   document: Record<string, unknown>
+  revision: number
 }
 
 type Query<D> = UseQueryReturnType<D, Error>
 type Change<D, G> = UseMutationReturnType<D, Error, G, unknown>
+
+/** Names this open page to the server: what it saved itself is no change by somebody else. */
+const EDITOR = `${Date.now().toString(36)}-${Math.random().toString(36).slice(2, 12)}`
+const KEPT = '(kept)'
+
+/** What a field tells the document around it while somebody types into it. */
+export interface Typing {
+  /** There is text that is not in the document yet. `field` stands for one stay in one field. */
+  begun: (field: object, flush: () => void) => void
+  /** The field is left, or its text is in the document. */
+  settled: (field: object) => void
+  left: () => void
+}
+const TYPING: InjectionKey<Typing> = Symbol('typing')
+export const useTyping = () => inject(TYPING, null)
 
 /** Without what was left empty: an empty field is one that is not there. */
 export function pruned(value: unknown): unknown {
@@ -28,48 +54,88 @@ function isEmpty(value: unknown): boolean {
   return typeof value === 'object' && Object.keys(value as object).length === 0
 }
 
+/** Take over what the server hides of a saved document (secrets), and nothing else. */
+export function hideKept(own: unknown, saved: unknown): void {
+  if (own === null || saved === null || typeof own !== 'object' || typeof saved !== 'object') return
+  const mine = own as Record<string, unknown>
+  for (const [key, value] of Object.entries(saved as Record<string, unknown>)) {
+    if (typeof value === 'string' && value.includes(KEPT) && mine[key]) mine[key] = value
+    else hideKept(mine[key], value)
+  }
+}
+
 /**
  * The document of what a query holds. `required` names fields that cannot be left out, only be
- * wrong; `takeBack` takes over what the server changed in what was saved (secrets it hides).
+ * wrong.
  */
 export function useDraft<Doc extends object, D extends Held>(
   query: Query<D>,
-  save: Change<D, Record<string, unknown>>,
-  step: Change<D, 'undo' | 'redo'>,
+  save: Change<D, DraftBody>,
+  step: Change<D, Step>,
   required: (keyof Doc)[],
-  takeBack: (own: Doc, saved: Doc) => void,
 ) {
   const doc = ref(null) as Ref<Doc | null>
   const saving = ref<Saving>('saved')
+  const outdated = ref<Problem | null>(null)
+  const flushes = new Map<object, () => void>()
+  let base = 0
   let wanted = false
+  let field: object | null = null
+  let savedField: object | null = null
+  let underWay: Promise<void> = Promise.resolve()
 
-  function take(document: unknown) {
-    doc.value = JSON.parse(JSON.stringify(document)) as Doc
+  function take(held: Held) {
+    doc.value = JSON.parse(JSON.stringify(held.document)) as Doc
+    base = held.revision
+    saving.value = 'saved'
+    outdated.value = null
+    savedField = null
   }
   watch(
-    () => query.data.value?.document,
-    (document) => {
-      if (document && doc.value === null) take(document)
+    () => query.data.value,
+    (held) => {
+      // What somebody else saved is shown, unless there is something of one's own to lose.
+      const quiet = saving.value === 'saved' && !flushes.size && field === null
+      if (held && (doc.value === null || (quiet && held.revision !== base))) take(held)
     },
     { immediate: true },
   )
 
+  function current(): Record<string, unknown> {
+    const sent = pruned(doc.value) as Record<string, unknown>
+    for (const name of required) sent[name as string] = doc.value?.[name]
+    return sent
+  }
+
   /** Save what is there; a change made meanwhile is saved right after. */
-  async function commit(): Promise<void> {
-    if (!doc.value) return
+  function commit(): Promise<void> {
+    if (!doc.value || outdated.value) return Promise.resolve()
     if (saving.value === 'saving') {
       wanted = true
-      return
+      return underWay
     }
+    return (underWay = sendNow())
+  }
+
+  async function sendNow(): Promise<void> {
     saving.value = 'saving'
-    const sent = pruned(doc.value) as Record<string, unknown>
-    for (const field of required) sent[field as string] = doc.value[field]
+    const typed = field
+    const continues = typed !== null && typed === savedField
     try {
-      const answer = await save.mutateAsync(sent)
-      saving.value = 'saved'
-      if (!wanted && doc.value) takeBack(doc.value, answer.document as Doc)
-    } catch {
+      const answer = await save.mutateAsync({
+        document: current(),
+        base,
+        editor: EDITOR,
+        continues,
+      })
+      base = answer.revision
+      savedField = typed
+      saving.value = flushes.size ? 'typing' : 'saved'
+      if (!wanted) hideKept(doc.value, answer.document)
+    } catch (error) {
       saving.value = 'not saved'
+      const problem = asProblem(error)
+      if (problem.status === 409 && problem.theirs !== undefined) outdated.value = problem
     }
     if (wanted) {
       wanted = false
@@ -78,11 +144,60 @@ export function useDraft<Doc extends object, D extends Held>(
   }
 
   async function go(way: 'undo' | 'redo') {
-    const answer = await step.mutateAsync(way).catch(() => null)
+    flush()
+    await underWay
+    const answer = await step.mutateAsync({ way, base }).catch((error: unknown) => {
+      const problem = asProblem(error)
+      if (problem.theirs !== undefined) outdated.value = problem
+      return null
+    })
     if (!answer) return
-    take(answer.document)
-    saving.value = 'saved'
+    take(answer)
     save.reset()
+  }
+
+  /** Take what stands in fields into the document now, and send it. */
+  function flush() {
+    for (const one of [...flushes.values()]) one()
+  }
+  provide(TYPING, {
+    begun(one, take) {
+      field = one
+      flushes.set(one, take)
+      if (saving.value === 'saved') saving.value = 'typing'
+    },
+    settled: (one) => void flushes.delete(one),
+    left: () => void (field = null),
+  })
+  onBeforeUnmount(flush)
+  useEventListener(window, 'pagehide', () => {
+    const pending = flushes.size > 0 || wanted || saving.value === 'saving'
+    flush()
+    // What waits for an answer would wait for ever: it is sent beside.
+    if (pending && doc.value && !outdated.value && saving.value === 'saving' && wanted) {
+      wanted = false
+      void save.mutateAsync({ document: current(), base, editor: EDITOR, continues: true })
+    }
+  })
+  useEventListener(document, 'visibilitychange', () => {
+    if (document.visibilityState === 'hidden') flush()
+  })
+
+  /** Mine and theirs together, once somebody else saved meanwhile. */
+  const both = computed(() => {
+    const found = outdated.value
+    return found ? merged(found.base ?? undefined, pruned(doc.value), found.theirs) : null
+  })
+  async function resolve(choice: 'both' | 'mine' | 'theirs') {
+    const found = outdated.value
+    if (typeof found?.theirs !== 'object' || found.revision === undefined) return
+    const together = both.value?.document
+    const own = doc.value
+    take({ document: found.theirs, revision: found.revision })
+    save.reset()
+    if (choice === 'theirs') return void query.refetch()
+    doc.value = (choice === 'both' ? JSON.parse(JSON.stringify(together)) : own) as Doc
+    await commit()
   }
 
   const faults = computed<Fault[]>(() =>
@@ -96,5 +211,19 @@ export function useDraft<Doc extends object, D extends Held>(
   function faultBelow(path: string): Fault | undefined {
     return faults.value.find((fault) => fault.path.startsWith(path))
   }
-  return { doc, query, save, saving, faults, faultAt, faultBelow, commit, go }
+  const clashes = computed<Clash[]>(() => both.value?.clashes ?? [])
+  return {
+    doc,
+    query,
+    save,
+    saving,
+    outdated,
+    clashes,
+    resolve,
+    faults,
+    faultAt,
+    faultBelow,
+    commit,
+    go,
+  }
 }

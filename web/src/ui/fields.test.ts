@@ -2,8 +2,12 @@ import { mount } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
 import Choice from './Choice.vue'
 import Credentials from './Credentials.vue'
+import DraftListFoot from './DraftListFoot.vue'
 import DraftListHead from './DraftListHead.vue'
+import LoadSketch from './LoadSketch.vue'
+import type { Problem } from '@/api/problem'
 import DraftState from './DraftState.vue'
+import type { Saving } from './draft'
 import Field from './Field.vue'
 import Spark from './Spark.vue'
 
@@ -87,9 +91,12 @@ describe('credentials', () => {
 })
 
 describe('the state of a document', () => {
-  const state = (saving: 'saved' | 'saving' | 'not saved', faults = [FAULT]) =>
+  const state = (saving: Saving, faults = [FAULT], outdated: Problem | null = null) =>
     mount(DraftState, {
-      props: { saving, faults, error: new TypeError('x'), canUndo: true, canRedo: false },
+      props: {
+        ...{ saving, faults, outdated, clashes: [{ path: 'notes', mine: 'a', theirs: undefined }] },
+        ...{ error: new TypeError('x'), canUndo: true, canRedo: false },
+      },
     })
 
   it('is a word, with the faults and the way back', async () => {
@@ -103,6 +110,16 @@ describe('the state of a document', () => {
     expect(state('saved', []).find('[data-testid=saving]').text()).toBe('○ Saved')
   })
 
+  it('tells what somebody else changed too, and offers every way out', async () => {
+    const detail = 'berta saved this while you changed it.'
+    const found = state('not saved', [], { status: 409, title: 't', detail, problems: [] })
+    expect(found.find('[role=alert]').text()).toContain(detail)
+    expect(found.find('[role=alert]').text()).toContain('notes: you to a, they to nothing')
+    for (const button of found.find('[role=alert]').findAll('button')) await button.trigger('click')
+    expect(found.emitted('resolve')).toEqual([['both'], ['theirs'], ['mine']])
+    expect(state('typing', []).find('[data-testid=saving]').text()).toBe('◐ Typing, not saved yet')
+  })
+
   it('offers to try again when the server is away', async () => {
     const found = state('not saved', [])
     expect(found.text()).toContain('The server cannot be reached')
@@ -114,12 +131,10 @@ describe('the state of a document', () => {
 describe('the head of a list of documents', () => {
   it('makes, imports and shows the archived', async () => {
     const found = mount(DraftListHead, {
-      props: { title: 'Systems', kind: 'system', busy: false, archived: false },
+      props: { title: 'Systems', kind: 'system', busy: false },
     })
     await found.findAll('button').at(-1)?.trigger('click')
     expect(found.emitted('create')).toHaveLength(1)
-    await found.find('input[type=checkbox]').setValue(true)
-    expect(found.emitted('update:archived')?.at(-1)).toEqual([true])
     const input = found.find('input[type=file]')
     const file = { text: () => Promise.resolve('name: x') }
     Object.defineProperty(input.element, 'files', { value: [file] })
@@ -143,5 +158,33 @@ describe('a small line', () => {
   it('stands on zero, or below it where values are', () => {
     expect(path([0, 10])).toMatch(/^M0\.0,24\.0L132\.0,2\.0$/)
     expect(path([-5, 5])).toMatch(/^M0\.0,24\.0/)
+  })
+})
+
+describe('the foot of a list', () => {
+  it('leads to what is put out of the way, and back', async () => {
+    const found = mount(DraftListFoot, { props: { kind: 'system', archived: false } })
+    expect(found.text()).toBe('Show archived systems')
+    await found.find('button').trigger('click')
+    expect(found.emitted('update:archived')?.at(-1)).toEqual([true])
+    await found.setProps({ archived: true })
+    expect(found.text()).toBe('Back to the systems in use')
+  })
+})
+
+describe('a sketch of the load', () => {
+  it('says what it draws, and draws nothing of nothing', () => {
+    const load = [
+      { t: 0, users: 30 },
+      { t: 60, users: 180 },
+    ]
+    const found = mount(LoadSketch, { props: { load } })
+    expect(found.attributes('aria-label')).toContain('180 users')
+    expect(found.find('polyline').attributes('points')).toBe('0.0,21.2 132.0,2.0')
+    expect(
+      mount(LoadSketch, { props: { load: [] } })
+        .find('svg')
+        .exists(),
+    ).toBe(false)
   })
 })

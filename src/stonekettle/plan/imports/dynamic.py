@@ -1,8 +1,8 @@
 """Which values of a recording must be kept anew each time?
 
-A value that an answer delivered and a later request sent back (a hidden field, an identifier in
-JSON or in an address) belongs to that one visit. What the person typed first does not: it was
-sent before any answer held it.
+A value that an answer delivered and a later request sent back (a hidden field, an identifier in JSON or in
+an address, a token in a header, a cookie that a script set) belongs to that one visit, in whatever writing
+it is delivered and sent. What the person typed first does not: it was sent before any answer held it.
 """
 
 from __future__ import annotations
@@ -12,43 +12,61 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from copy import deepcopy
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
-from stonekettle.plan.imports.har import Entry, RecordedStep
-from stonekettle.plan.response_text import form_fields, json_leaves
+from stonekettle.plan import patterns, template
+from stonekettle.plan.imports.har import RecordedStep
+from stonekettle.plan.response_text import form_fields, json_leaves, unwritten
 
 CONTEXT = 24
 MIN_LENGTH = 4
+PLAIN_LENGTH = 12
+"""A value that only occurs somewhere in a text is surely made for the visit from this length on."""
 _NAME = re.compile(r"[^A-Za-z0-9]+")
+_SCRIPT = patterns.compiled(r"(?is)<script\b[^>]*>.*?</script>")
+_NOT_KEPT = ("set-cookie", "date", "etag", "content-length", "last-modified", "location")
 
 
 @dataclass(frozen=True)
 class Place:
-    """Where in a step a value is sent: "form field zone", "address"."""
+    """Where in a step a value is sent ("form field zone", "address"), as it stands there (``sent``), and in
+    which writing of the value ("": as it is)."""
 
     step: int
     where: str
+    sent: str = ""
+    writing: str = ""
 
 
 @dataclass(frozen=True)
 class Proposal:
-    """A value to keep as ``name`` from the answer of step ``step``, and where it is used later."""
+    """A value to keep as ``name`` from the answer of step ``step``, and where it is used later. Not ``sure``:
+    it may be a mere word of the answer."""
 
     name: str
     step: int
     keep: dict[str, str]
     value: str
     used: tuple[Place, ...]
+    sure: bool = True
+
+
+@dataclass(frozen=True)
+class _Source:
+    keep: dict[str, str]
+    name: str
+    sure: bool = True
 
 
 class _Answer:
-    """An answer with what it delivers, looked up once."""
+    """What a step's answers deliver, looked up once."""
 
-    def __init__(self, entry: Entry) -> None:
-        self.entry = entry
+    def __init__(self, step: RecordedStep) -> None:
+        self.entry = step.final
+        self._chain = step.chain
 
     @cached_property
     def fields(self) -> dict[str, list[str]]:
@@ -68,28 +86,63 @@ class _Answer:
             found.setdefault(str(value), path)
         return found
 
+    @cached_property
+    def cookies(self) -> dict[str, str]:
+        """Names of cookies by value."""
+        return {value: name for entry in self._chain for name, value in entry.set_cookies}
+
+    @cached_property
+    def scripts(self) -> str:
+        """What of the text is a program's."""
+        if "javascript" in self.entry.answer_type:
+            return self.entry.answer
+        return "".join(_SCRIPT.findall(self.entry.answer))
+
+    def source(self, value: str, hint: str) -> _Source | None:
+        """How the value can be kept from here."""
+        for name in self.fields.get(value, ()):
+            if name == hint or _looks_made(value):
+                return _Source({"field": name}, name)
+        if not _looks_made(value):
+            return None
+        for written, decode in _writings(value):
+            if written in self.leaves:
+                path = self.leaves[written]
+                return _Source({"json": path, **decode}, hint or path.rpartition(".")[2])
+            for name, own in self.entry.answer_headers.items():
+                if own == written and name not in _NOT_KEPT:
+                    return _Source({"header": name, **decode}, hint or name)
+            if written in self.cookies:
+                return _Source({"cookie": self.cookies[written], **decode}, hint or self.cookies[written])
+        for written, decode in _writings(value):
+            if pattern := _pattern(self.entry.answer, written):
+                sure = written not in self.scripts and (len(value) >= PLAIN_LENGTH or "=" in pattern)
+                return _Source({"regex": pattern, **decode}, hint or "number", sure)
+        return None
+
 
 def proposals(steps: Sequence[RecordedStep]) -> tuple[Proposal, ...]:
     """Every such value, in the order in which they are needed."""
     found: dict[str, Proposal] = {}
     typed: set[str] = set()
-    answers = [_Answer(step.final) for step in steps]
+    answers = [_Answer(step) for step in steps]
     for index, step in enumerate(steps):
-        for where, value, hint in _sent(step.document):
-            if value in found:
-                known = found[value]
-                place = Place(index, where)
-                found[value] = Proposal(known.name, known.step, known.keep, value, (*known.used, place))
-                continue
-            if value in typed:
-                continue
-            source = _delivered(answers[:index], value, hint)
-            if source is None:
-                typed.add(value)
-                continue
-            at, keep, name = source
-            taken = {proposal.name for proposal in found.values()}
-            found[value] = Proposal(_free(name, taken), at, keep, value, (Place(index, where),))
+        for where, sent, hint in _sent(step.document):
+            for value, writing in _meanings(sent):
+                place = Place(index, where, sent, writing)
+                if value in found:
+                    found[value] = replace(found[value], used=(*found[value].used, place))
+                    break
+                if value in typed:
+                    continue
+                source = _delivered(answers[:index], value, hint)
+                if source is None:
+                    typed.add(value)
+                    continue
+                at, kept = source
+                name = _free(kept.name, {proposal.name for proposal in found.values()})
+                found[value] = Proposal(name, at, kept.keep, value, (place,), kept.sure)
+                break
     return tuple(found.values())
 
 
@@ -100,8 +153,15 @@ def accepted(document: dict[str, Any], chosen: Iterable[Proposal]) -> dict[str, 
         step = made["steps"][proposal.step]
         step.setdefault("keep", []).append({"name": proposal.name, **proposal.keep})
         for place in proposal.used:
-            _replace(made["steps"][place.step], proposal.value, "{{" + proposal.name + "}}")
+            writing = f" | {place.writing}" if place.writing else ""
+            _replace(made["steps"][place.step], place.sent, "{{" + proposal.name + writing + "}}")
     return made
+
+
+def cookies_in(header: str) -> list[tuple[str, str]]:
+    """Names and values of a Cookie header."""
+    pairs = (pair.partition("=") for pair in header.split(";"))
+    return [(name.strip(), value.strip()) for name, _, value in pairs if name.strip()]
 
 
 def _sent(step: dict[str, Any]) -> Iterator[tuple[str, str, str]]:
@@ -117,51 +177,77 @@ def _sent(step: dict[str, Any]) -> Iterator[tuple[str, str, str]]:
         if value:
             yield f"form field {name}", value, name
     for name, value in (step.get("headers") or {}).items():
-        if _looks_made(value):
-            yield f"header {name}", value, name
+        if name.lower() == "cookie":
+            for cookie, own in cookies_in(value):
+                if _looks_made(own):
+                    yield f"cookie {cookie}", own, cookie
+            continue
+        token = _token_of(value)
+        if _looks_made(token):
+            yield f"header {name}", token, "" if name.lower() == "authorization" else name
     for path, value in json_leaves(step.get("json")):
         if _looks_made(str(value)):
             yield f"JSON {path}", str(value), path.rpartition(".")[2]
 
 
-def _delivered(earlier: Sequence[_Answer], value: str, hint: str) -> tuple[int, dict[str, str], str] | None:
-    """The last step whose answer held the value: which, how to keep it, and a name for it."""
-    for index in range(len(earlier) - 1, -1, -1):
-        answer = earlier[index]
-        for name in answer.fields.get(value, ()):
-            if name == hint or _looks_made(value):
-                return index, {"field": name}, name
-        if not _looks_made(value):
+def _token_of(header: str) -> str:
+    """What a header tells behind the name of a scheme."""
+    scheme, _, rest = header.partition(" ")
+    return rest.strip() if rest and scheme.lower() in ("bearer", "token", "basic") else header
+
+
+def _meanings(sent: str) -> Iterator[tuple[str, str]]:
+    """What a sent text may be a writing of: itself first."""
+    yield sent, ""
+    for writing, back in (("base64", unwritten["base64"]), ("url", unquote)):
+        try:
+            value = back(sent)
+        except ValueError:
             continue
-        if value in answer.leaves:
-            path = answer.leaves[value]
-            return index, {"json": path}, hint or path.rpartition(".")[2]
-        for name, own in answer.entry.answer_headers.items():
-            if own == value and name not in ("set-cookie", "date", "etag"):
-                return index, {"header": name}, hint or name
-        if pattern := _pattern(answer.entry.answer, value):
-            return index, {"regex": pattern}, hint or "number"
+        if value != sent and _looks_made(value) and value.isprintable() and template.WRITINGS[writing](value) == sent:
+            yield value, writing
+
+
+def _writings(value: str) -> Iterator[tuple[str, dict[str, str]]]:
+    """How an answer may have written a value, and what to decode it with."""
+    yield value, {}
+    known = {value}
+    for decode, written in (
+        ("html", html.escape(value)),
+        ("url", quote(value, safe="")),
+        ("json", json.dumps(value)[1:-1]),
+        ("json", json.dumps(value)[1:-1].replace("/", "\\/")),
+        ("base64", template.in_base64(value)),
+    ):
+        if written not in known:
+            known.add(written)
+            yield written, {"decode": decode}
+
+
+def _delivered(earlier: Sequence[_Answer], value: str, hint: str) -> tuple[int, _Source] | None:
+    """The last step whose answer held the value, and how to keep it."""
+    for index in range(len(earlier) - 1, -1, -1):
+        if source := earlier[index].source(value, hint):
+            return index, source
     return None
 
 
 def _parsed(text: str) -> Any:
     try:
         return json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
 
 
-def _pattern(text: str, value: str) -> str | None:
+def _pattern(text: str, written: str) -> str | None:
     """A regular expression that finds the value by what stands around it."""
-    for written in dict.fromkeys((value, html.escape(value), quote(value, safe=""))):
-        at = text.find(written)
-        if at < 0:
-            continue
+    at = text.find(written)
+    while at >= 0:
         before = text[max(0, at - CONTEXT) : at].rpartition("\n")[2]
         after = text[at + len(written) : at + len(written) + 1]
-        if not before.strip() or not after.strip():
-            continue
-        return f"{re.escape(before)}([^{re.escape(after)}]+)"
+        if before.strip() and after.strip():
+            return f"{re.escape(before)}([^{re.escape(after)}]+)"
+        at = text.find(written, at + 1)
     return None
 
 
@@ -173,7 +259,7 @@ def _looks_made(value: str) -> bool:
 
 
 def _free(wanted: str, taken: set[str]) -> str:
-    name = _NAME.sub("_", wanted).strip("_").lower() or "value"
+    name = _NAME.sub("_", wanted).strip("_").lower()[:60] or "value"
     if name[0].isdigit():
         name = f"value_{name}"
     candidates = (name if number == 1 else f"{name}_{number}" for number in range(1, len(taken) + 2))
@@ -185,11 +271,18 @@ def _replace(step: dict[str, Any], value: str, variable: str) -> None:
     for written in dict.fromkeys((value, quote(value, safe=""), quote(value))):
         address = address.replace(written, variable)
     step["request"] = f"{method} {address}"
-    for key in ("form", "headers"):
-        if key in step:
-            step[key] = {name: variable if own == value else own for name, own in step[key].items()}
+    if "form" in step:
+        step["form"] = {name: variable if own == value else own for name, own in step["form"].items()}
+    if "headers" in step:
+        step["headers"] = {name: _in_header(name, own, value, variable) for name, own in step["headers"].items()}
     if "json" in step:
         step["json"] = _replaced(step["json"], value, variable)
+
+
+def _in_header(name: str, own: str, value: str, variable: str) -> str:
+    if name.lower() == "cookie":
+        return "; ".join(f"{cookie}={variable if text == value else text}" for cookie, text in cookies_in(own))
+    return own.removesuffix(value) + variable if _token_of(own) == value else own
 
 
 def _replaced(document: Any, value: str, variable: str) -> Any:

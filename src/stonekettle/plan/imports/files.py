@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from stonekettle.plan import journey_document
 from stonekettle.plan.imports import addresses, dynamic, har, openapi
 from stonekettle.plan.imports.dynamic import Proposal
 from stonekettle.plan.imports.har import Recorded
 
-Kind = Literal["recording", "description", "list"]
+Kind = Literal["recording", "description", "list", "journey"]
+_OWN = re.compile(rb'^steps:|^\s*"steps"\s*:', re.MULTILINE)
 
 
 @dataclass(frozen=True)
@@ -28,7 +31,8 @@ class Imported:
 
     def accepted(self, names: set[str]) -> dict[str, Any]:
         """The document with the proposals of these names applied."""
-        return dynamic.accepted(self.document, [p for p in self.proposals if p.name in names])
+        made = dynamic.accepted(self.document, [p for p in self.proposals if p.name in names])
+        return har.literal_credentials(made)[0] if self.kind == "recording" else made
 
 
 def read(content: bytes, name: str, system: str, others: Collection[str] = ()) -> Imported:
@@ -36,18 +40,15 @@ def read(content: bytes, name: str, system: str, others: Collection[str] = ()) -
     Raises :class:`PlanError` where there is none."""
     start = content[:100_000].lstrip(b"\xef\xbb\xbf \t\r\n")
     if b"openapi" in start[:2_000] and not start.startswith(b'{"log"'):
-        document, notes = openapi.read(content, name, system)
-        return Imported("description", document, tuple(notes))
+        document, said = openapi.read(content, name, system)
+        return Imported("description", document, tuple(said))
+    if _OWN.search(start) and b'"log"' not in start[:200]:
+        own = journey_document.parsed(content)
+        return Imported("journey", {**own, "name": name, "system": system or own.get("system", "")}, ())
     if start[:1] in (b"{", b"[") or not start:
         found = har.read(content, others)
-        return Imported(
-            "recording",
-            found.document(name, system),
-            found.notes,
-            found.host,
-            found.hosts,
-            dynamic.proposals(found.steps),
-            found.answers,
-        )
-    document, notes = addresses.read(content, name, system)
-    return Imported("list", document, tuple(notes))
+        made, proposals = found.document(name, system), dynamic.proposals(found.steps)
+        notes = (*found.notes, *har.literal_credentials(dynamic.accepted(made, proposals))[1])
+        return Imported("recording", made, notes, found.host, found.hosts, proposals, found.answers)
+    document, said = addresses.read(content, name, system)
+    return Imported("list", document, tuple(said))

@@ -12,19 +12,23 @@ import binascii
 import json
 import re
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 from urllib.parse import parse_qsl, urljoin, urlsplit
 
+from stonekettle.plan.imports import seen
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.quantities import format_duration
+from stonekettle.plan.template import variables
 
 MAX_BYTES = 40_000_000
 MAX_ENTRIES = 5_000
 MIN_THINK_S = 0.3
 MAX_KEPT = 50_000
+LONGEST_NAME = 70
+MIN_CARRIED = 4
 _STATIC_TYPES = ("image/", "font/", "text/css", "audio/", "video/")
 _STATIC_ENDINGS = (
     ".css", ".js", ".mjs", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".webp", ".avif", ".woff", ".woff2",
@@ -34,7 +38,7 @@ _REDIRECTS = (301, 302, 303, 307, 308)
 _LEFT_OUT = {
     "host", "connection", "content-length", "accept-encoding", "user-agent", "cookie", "referer", "origin",
     "upgrade-insecure-requests", "cache-control", "pragma", "te", "priority", "dnt", "if-none-match",
-    "if-modified-since", "accept", "accept-language", "content-type", "keep-alive", "authorization",
+    "if-modified-since", "accept", "accept-language", "content-type", "keep-alive",
 }  # fmt: skip
 _TITLE = re.compile(r"<title>([^<]+)</title>", re.IGNORECASE)
 _BODY_METHODS = ("POST", "PUT", "PATCH", "DELETE")
@@ -56,7 +60,14 @@ class Entry:
     answer_headers: Mapping[str, str]
     answer: str
     answer_type: str
+    set_cookies: tuple[tuple[str, str], ...] = ()
     elsewhere: bool = False
+
+    @property
+    def cookies(self) -> dict[str, str]:
+        """The cookies it was sent with."""
+        pairs = (pair.partition("=") for pair in self.headers.get("cookie", "").split(";"))
+        return {name.strip(): value.strip() for name, _, value in pairs if name.strip()}
 
     @property
     def host(self) -> str:
@@ -93,13 +104,21 @@ class Recorded:
 
 @dataclass
 class RecordedStep:
-    """A step with everything recorded for it: the first entry is its main request, ``final`` the last
-    one a redirect led to, ``files`` what accompanied it."""
+    """A step with everything recorded for it: ``chain`` is its main request with those its redirects led
+    to, ``files`` what accompanied it."""
 
     document: dict[str, Any]
-    main: Entry
-    final: Entry
+    chain: list[Entry]
     files: list[Entry] = field(default_factory=list)
+
+    @property
+    def main(self) -> Entry:
+        return self.chain[0]
+
+    @property
+    def final(self) -> Entry:
+        """The last one a redirect led to."""
+        return self.chain[-1]
 
 
 @dataclass(frozen=True)
@@ -110,15 +129,12 @@ class Recording:
     host: str
     hosts: Mapping[str, int]
     steps: tuple[RecordedStep, ...]
-    session: dict[str, Any]
     notes: tuple[str, ...]
 
     def document(self, name: str, system: str) -> dict[str, Any]:
         """The journey as a document, its recorded values as they were."""
-        made: dict[str, Any] = {"name": name, "system": system}
-        if self.session:
-            made["session"] = self.session
-        return {**made, "steps": [{**step.document, "recorded": i} for i, step in enumerate(self.steps)]}
+        steps = [{**step.document, "recorded": i} for i, step in enumerate(self.steps)]
+        return {"name": name, "system": system, "steps": steps}
 
     @property
     def answers(self) -> tuple[Recorded, ...]:
@@ -142,8 +158,8 @@ def read(content: bytes, others: Collection[str] = ()) -> Recording:
     steps, dropped = _steps(taken)
     if dropped:
         notes.append(f"Files that were not there are left out: {', '.join(dropped)}.")
-    session = _session(entry for entry in taken if not entry.elsewhere)
-    return Recording(host, dict(hosts), tuple(steps), session, tuple(notes))
+    notes += _carry_cookies(steps)
+    return Recording(host, dict(hosts), tuple(steps), tuple(notes))
 
 
 def _entries(content: bytes) -> list[Entry]:
@@ -153,7 +169,7 @@ def _entries(content: bytes) -> list[Entry]:
         )
     try:
         document = json.loads(content.decode("utf-8-sig", "replace"))
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise _refused(f"this is not JSON: {error}.", "Save the recording again, whole.") from error
     log = document.get("log") if isinstance(document, dict) else None
     raw = log.get("entries") if isinstance(log, dict) else None
@@ -168,7 +184,10 @@ def _entries(content: bytes) -> list[Entry]:
         raise _refused("the recording has no request.", "Record again with the network tools open.")
     if len(web) > MAX_ENTRIES:
         raise _refused(f"the recording has {len(web)} requests.", f"Record at most {MAX_ENTRIES}.")
-    found = [_entry(number, entry) for number, entry in enumerate(web)]
+    try:
+        found = [_entry(number, entry) for number, entry in enumerate(web)]
+    except (TypeError, ValueError, AttributeError, KeyError) as error:
+        raise _refused(f"an entry of the recording is malformed: {error}.", "Save it again in the browser.") from error
     return sorted(found, key=lambda entry: (entry.began, entry.number))
 
 
@@ -195,7 +214,16 @@ def _entry(number: int, raw: Mapping[str, Any]) -> Entry:
         answer_headers=_headers(response.get("headers")),
         answer=_text(content),
         answer_type=str(content.get("mimeType") or "").lower(),
+        set_cookies=_set_cookies(response.get("headers")),
     )
+
+
+def _set_cookies(raw: Any) -> tuple[tuple[str, str], ...]:
+    """Names and values of the cookies an answer sets; some browsers write them a line each in one header."""
+    listed = [h for h in raw if isinstance(h, dict)] if isinstance(raw, list) else []
+    lines = [str(h.get("value", "")) for h in listed if str(h.get("name", "")).lower() == "set-cookie"]
+    pairs = (line.partition(";")[0].partition("=") for text in lines for line in text.split("\n"))
+    return tuple((name.strip(), value.strip()) for name, _, value in pairs)
 
 
 def _text(content: Mapping[str, Any]) -> str:
@@ -232,18 +260,63 @@ def _steps(entries: Sequence[Entry]) -> tuple[list[RecordedStep], list[str]]:
         follows = led_to is not None and entry.url == led_to and entry.method == "GET"
         led_to = None if where is None else urljoin(entry.url, where).partition("#")[0]
         if follows and steps:
-            steps[-1].final = entry
+            steps[-1].chain.append(entry)
             steps[-1].document["redirects"] = True
             continue
-        steps.append(RecordedStep(_step(entry), entry, entry))
+        steps.append(RecordedStep(_step(entry), [entry]))
     names: Counter[str] = Counter()
-    for step, following in zip(steps, [*steps[1:], None], strict=True):
+    for step, before, following in zip(steps, [None, *steps[:-1]], [*steps[1:], None], strict=True):
+        step.document["name"] = _name(step, before)
         _complete(step, following, names)
     return steps, dropped
 
 
+def _name(step: RecordedStep, before: RecordedStep | None) -> str:
+    """What the person pressed for it, or the title of what came; failing both, the request itself."""
+    main = step.main
+    if before is not None and "html" in before.final.answer_type:
+        pressed = seen.pressed(before.final.answer, before.final.url, main.method, main.url.partition("#")[0])
+        if pressed:
+            return pressed
+    title = seen.title_of(step.final.answer) if "html" in step.final.answer_type else ""
+    # A title with a number in it is that of one visit.
+    if title and not any(c.isdigit() for c in title):
+        return title
+    return f"{main.method} {urlsplit(main.url).path or '/'}"[:LONGEST_NAME]
+
+
+def _carry_cookies(steps: Sequence[RecordedStep]) -> list[str]:
+    """Give the steps the cookies that no answer set and that still matter: those a script made of something
+    an answer delivered, or that go along in another place too. What is left out is said."""
+    earlier = set(steps[0].main.cookies) if steps else set()
+    known: dict[str, str] = {}
+    left_out: set[str] = set()
+    texts = ""
+    for step in steps:
+        for entry in step.chain:
+            known |= dict(entry.set_cookies)
+        made = {n: v for n, v in step.main.cookies.items() if known.get(n) != v and n not in earlier}
+        elsewhere = f"{step.main.url} {step.main.body} {[v for n, v in step.main.headers.items() if n != 'cookie']}"
+        wanted = {n: v for n, v in made.items() if len(v) >= MIN_CARRIED and (v in texts or v in elsewhere)}
+        left_out |= set(made) - set(wanted)
+        if wanted:
+            pairs = "; ".join(f"{name}={value}" for name, value in wanted.items())
+            step.document["headers"] = {**step.document.get("headers", {}), "cookie": pairs}
+        texts += step.final.answer
+    notes = []
+    if earlier:
+        names = ", ".join(sorted(earlier))
+        notes.append(
+            f"The recording begins with cookies of an earlier visit, which are not sent: {names}. If it begins "
+            "signed in, record it again from the sign-in on."
+        )
+    if left_out:
+        notes.append(f"Cookies set by scripts are left out: {', '.join(sorted(left_out))}.")
+    return notes
+
+
 def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter[str]) -> None:
-    """Name the step, and give it what only the whole recording tells."""
+    """Give the step what only the whole recording tells."""
     name = step.document["name"]
     names[name] += 1
     if names[name] > 1:
@@ -251,7 +324,7 @@ def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter
     if step.final.status != 200:
         step.document["expect_status"] = [step.final.status]
     # A page that answers 200 and says something else is the usual way to fail: know it by its title.
-    title = _TITLE.search(step.final.answer) if "html" in step.final.answer_type else None
+    title = _TITLE.search(step.final.answer[:MAX_KEPT]) if "html" in step.final.answer_type else None
     if title and not any(c.isdigit() for c in title[1]):
         step.document["checks"] = [{"contains": title[0]}]
     paths = list(dict.fromkeys(file.address for file in step.files))
@@ -265,8 +338,7 @@ def _complete(step: RecordedStep, following: RecordedStep | None, names: Counter
 
 
 def _step(entry: Entry) -> dict[str, Any]:
-    path = urlsplit(entry.url).path or "/"
-    made: dict[str, Any] = {"name": f"{entry.method} {path}"[:70], "request": f"{entry.method} {entry.address}"}
+    made: dict[str, Any] = {"name": "", "request": f"{entry.method} {entry.address}"}
     headers = {
         name: value
         for name, value in entry.headers.items()
@@ -293,9 +365,32 @@ def _json(text: str) -> Any:
         return None
 
 
-def _session(entries: Iterable[Entry]) -> dict[str, Any]:
-    """Credentials the browser sent with every request."""
-    given = next((e.headers["authorization"] for e in entries if "authorization" in e.headers), "")
+def literal_credentials(document: dict[str, Any]) -> tuple[dict[str, Any], list[str]]:
+    """The document with an authorization that every step sends literally as the session's, and what is to
+    be said of literal ones: no answer delivered them, so they are those of the recording."""
+    steps = document["steps"]
+    given = [(step.get("headers") or {}).get("authorization") for step in steps]
+    literal = {value for value in given if value and not variables(value)}
+    if not literal:
+        return document, []
+    many = f"{sum(value in literal for value in given)} of {len(steps)} requests"
+    note = (
+        f"A literal credential (Authorization) goes with {many}: no answer of the recording delivered it. It works "
+        "as long as the one you recorded with does, and is the same for every user."
+    )
+    session = _session(given[0] or "") if len(literal) == 1 and set(given) == literal else {}
+    if not session:
+        return document, [note]
+    bare = []
+    for step in steps:
+        headers = {name: value for name, value in step["headers"].items() if name != "authorization"}
+        rest = {key: value for key, value in step.items() if key != "headers"}
+        bare.append({**rest, "headers": headers} if headers else rest)
+    return {**document, "session": session, "steps": bare}, [note]
+
+
+def _session(given: str) -> dict[str, Any]:
+    """Credentials as HTTP's own ways of signing in have them."""
     scheme, _, rest = given.partition(" ")
     if scheme.lower() == "bearer" and rest:
         return {"credentials": {"bearer": rest}}

@@ -26,8 +26,15 @@ class Source(Schema):
     source: str = Field(max_length=MAX_BYTES)
 
 
+class RevisedSource(Source):
+    """The document as it was changed from revision ``base``."""
+
+    base: int
+
+
 class ExperimentLine(Schema):
-    """One of the list. ``fault`` says why its document cannot be read any more; the figures are then empty."""
+    """One of the list: ``load`` is the planned one in few corners, ``own_journeys`` are those it
+    writes out itself. ``fault`` says why its document cannot be read any more; the figures are then empty."""
 
     id: int
     fault: str | None
@@ -36,6 +43,8 @@ class ExperimentLine(Schema):
     system: str
     duration_s: float
     peak_users: float
+    load: list[outline.Corner]
+    own_journeys: list[str]
     revision: int
     changed_at: datetime
     last_run_id: int | None
@@ -82,6 +91,7 @@ def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
     last_run = Run.objects.filter(revision__experiment=OuterRef("pk")).order_by("-pk")
     experiments = Experiment.objects.order_by("-changed_at").annotate(
         revision_number=Subquery(newest.values("number")[:1]),
+        source=Subquery(newest.values("source")[:1]),
         document=Subquery(newest.values("document")[:1]),
         last_run_id=Subquery(last_run.values("pk")[:1]),
         last_run_state=Subquery(last_run.values("state")[:1]),
@@ -108,10 +118,10 @@ def get_experiment(request: HttpRequest, experiment_id: int) -> ExperimentDetail
 
 
 @router.put("/experiments/{experiment_id}", response=ExperimentDetail)
-def revise_experiment(request: HttpRequest, experiment_id: int, body: Source) -> ExperimentDetail:
+def revise_experiment(request: HttpRequest, experiment_id: int, body: RevisedSource) -> ExperimentDetail:
     """Save a new revision of the document."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    rules.revise(experiment, body.source, user_of(request))
+    rules.revise(experiment, body.source, user_of(request), body.base)
     return _detail(Experiment.objects.get(pk=experiment_id))
 
 
@@ -138,6 +148,8 @@ def _line(experiment: Experiment) -> ExperimentLine:
         system=plan.system.name if plan else "",
         duration_s=plan.profile.duration_s if plan else 0,
         peak_users=plan.profile.peak_users if plan else 0,
+        load=outline.sketch(plan) if plan else [],
+        own_journeys=rules.own_journeys(experiment.source, experiment.document),  # type: ignore[attr-defined]
         revision=experiment.revision_number,  # type: ignore[attr-defined]
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]

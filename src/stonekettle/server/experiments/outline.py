@@ -10,6 +10,15 @@ from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
 from stonekettle.report import sentences
 
+MOST_CORNERS = 60
+
+
+class Corner(Schema):
+    """A corner of the line of planned load: ``t`` in s."""
+
+    t: float
+    users: float
+
 
 class LevelOutline(Schema):
     start_s: float
@@ -134,6 +143,13 @@ def of(plan: Plan) -> PlanOutline:
         error_limit=plan.error_limit,
         advice=list(document.advice(plan)),
     )
+
+
+def sketch(plan: Plan) -> list[Corner]:
+    """The planned load in few corners, for a small picture."""
+    corners = list(dict.fromkeys(_corners(plan)))
+    step = max(1, len(corners) // MOST_CORNERS)
+    return [Corner(t=t, users=users) for t, users in [*corners[::step], *corners[-1:]]]
 
 
 def _subject(plan: Plan, steps: tuple[int, ...] | None) -> str:

@@ -4,25 +4,29 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import Any, Literal
 
 from django.contrib.auth.models import User
 from django.db import transaction
+from django.db.models import OuterRef, Subquery
 
 from stonekettle.engine.targets import check_allowed
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
+from stonekettle.server.problems import Outdated
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
 
+MOST_SKETCHES = 5_000
 _SYSTEM_LINE = re.compile(r"^system:.*$", re.MULTILINE)
 
 
@@ -48,11 +52,16 @@ def create(source: str, author: User | None) -> Experiment:
 
 
 @transaction.atomic
-def revise(experiment: Experiment, source: str, author: User | None) -> Revision:
-    """A new revision; the old ones stay, and runs keep the one they used."""
+def revise(experiment: Experiment, source: str, author: User | None, base: int | None = None) -> Revision:
+    """A new revision; the old ones stay, and runs keep the one they used. Raises :class:`Outdated` where the
+    text was made from another revision (``base``) than the newest."""
     plan = read_plan(source)
     experiment = Experiment.objects.select_for_update().get(pk=experiment.pk)
     current = experiment.current
+    if base is not None and base != current.number:
+        made_from = experiment.revisions.filter(number=base).values_list("source", flat=True).first()
+        who = current.author.get_username() if current.author else ""
+        raise Outdated(who, current.number, current.source, made_from)
     if current.source == source:
         return current
     experiment.name, experiment.system = plan.name, _system(source)
@@ -134,6 +143,41 @@ def rename_journey(name: str, new: str) -> None:
 def rename_feed(name: str, new: str) -> None:
     """Follow a feed's new name in every experiment that names it."""
     _rename("feed", name, new)
+
+
+_sketches: dict[int, list[outline.Corner]] = {}
+"""By revision, which does not change."""
+
+
+def sketches(revision_ids: Collection[int]) -> dict[int, list[outline.Corner]]:
+    """The planned loads of revisions in few corners."""
+    unknown = [pk for pk in revision_ids if pk not in _sketches]
+    if len(_sketches) > MOST_SKETCHES:
+        _sketches.clear()
+        unknown = list(revision_ids)
+    for revision in Revision.objects.filter(pk__in=unknown) if unknown else ():
+        try:
+            _sketches[revision.pk] = outline.sketch(revision.plan)
+        except PlanError:
+            _sketches[revision.pk] = []
+    return {pk: _sketches.get(pk, []) for pk in revision_ids}
+
+
+def own_journeys(source: str, document: Mapping[str, Any]) -> list[str]:
+    """The journeys a document writes out itself."""
+    named = named_journeys(source)
+    names = [str(journey.get("name", "")) for journey in document.get("journeys", [])]
+    return [name for name in names if name not in named]
+
+
+def by_journey() -> dict[str, list[Experiment]]:
+    """The experiments that name a journey, by its name."""
+    newest = Revision.objects.filter(experiment=OuterRef("pk")).order_by("-number").values("source")[:1]
+    found: dict[str, list[Experiment]] = {}
+    for experiment in Experiment.objects.order_by("name").annotate(source=Subquery(newest)):
+        for name in named_journeys(experiment.source):
+            found.setdefault(name, []).append(experiment)
+    return found
 
 
 def _named(source: str, kind: Literal["journey", "feed"]) -> list[str]:

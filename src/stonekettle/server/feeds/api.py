@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404
 from ninja import File, Form, Router, Schema, Status
 from ninja.files import UploadedFile
 
+from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds import rules
@@ -47,6 +48,7 @@ class FeedUse(Schema):
 
 class FeedDetail(FeedLine):
     document: dict[str, Any]
+    revision: int
     can_undo: bool
     can_redo: bool
     uses: list[FeedUse]
@@ -56,10 +58,6 @@ class NewFeed(Schema):
     """``make`` begins with an example of rows made to order."""
 
     make: bool = False
-
-
-class FeedBody(Schema):
-    document: dict[str, Any]
 
 
 class ArchiveFeed(Schema):
@@ -122,22 +120,22 @@ def get_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
 
 
 @router.put("/feeds/{feed_id}", response=FeedDetail)
-def save_feed(request: HttpRequest, feed_id: int, body: FeedBody) -> FeedDetail:
+def save_feed(request: HttpRequest, feed_id: int, body: DraftBody) -> FeedDetail:
     """Save the document as a new revision."""
-    rules.drafts.save(_feed(feed_id), body.document, user_of(request))
+    rules.drafts.save(_feed(feed_id), body.document, user_of(request), body)
     return _detail(_feed(feed_id))
 
 
 @router.post("/feeds/{feed_id}/undo", response=FeedDetail)
-def undo_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
+def undo_feed(request: HttpRequest, feed_id: int, body: StepBody) -> FeedDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_feed(feed_id)))
+    return _detail(rules.drafts.undo(_feed(feed_id), body.base))
 
 
 @router.post("/feeds/{feed_id}/redo", response=FeedDetail)
-def redo_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
+def redo_feed(request: HttpRequest, feed_id: int, body: StepBody) -> FeedDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_feed(feed_id)))
+    return _detail(rules.drafts.redo(_feed(feed_id), body.base))
 
 
 @router.post("/feeds/{feed_id}/duplicate", response={201: FeedCreated})
@@ -198,6 +196,7 @@ def _detail(feed: Feed) -> FeedDetail:
     return FeedDetail(
         **_line(feed),
         document=feed.current.document,
+        revision=feed.current.pk,
         can_undo=feed.position > 1,
         can_redo=feed.can_redo,
         uses=uses,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -12,6 +13,7 @@ from ninja.files import UploadedFile
 
 from stonekettle.plan import checking, journey_document, secrecy
 from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs import rules as jobs
@@ -22,6 +24,11 @@ from stonekettle.server.journeys.work import JourneyFileUse
 from stonekettle.server.requests import json_part, user_of
 
 router = Router(tags=["journeys"])
+
+
+class Use(Schema):
+    id: int
+    name: str
 
 
 class JourneyLine(Schema):
@@ -36,11 +43,7 @@ class JourneyLine(Schema):
     tried_at: datetime | None
     passed: bool
     trial_reason: str
-
-
-class Use(Schema):
-    id: int
-    name: str
+    experiments: list[Use]
 
 
 class JourneyDetail(JourneyLine):
@@ -48,10 +51,10 @@ class JourneyDetail(JourneyLine):
     the variables that no response, feed of the journey or sample gives."""
 
     document: dict[str, Any]
+    revision: int
     can_undo: bool
     can_redo: bool
     missing: list[str]
-    experiments: list[Use]
 
 
 class NewJourney(Schema):
@@ -61,8 +64,10 @@ class NewJourney(Schema):
     system: str = ""
 
 
-class JourneyBody(Schema):
-    document: dict[str, Any]
+class TrialBody(Schema):
+    """As which ``user`` (from 1) it is tried: each has the rows of the feeds and the number it would have."""
+
+    user: int = Field(default=1, ge=1, le=1_000_000)
 
 
 class ArchiveJourney(Schema):
@@ -76,7 +81,8 @@ class JourneyCreated(Schema):
 @router.get("/journeys", response=list[JourneyLine])
 def list_journeys(request: HttpRequest, archived: bool = False) -> list[JourneyLine]:
     """All journeys by name, those in use or the archived ones."""
-    return [JourneyLine(**_line(j)) for j in Journey.objects.filter(archived_at__isnull=not archived)]
+    users = experiments.by_journey()
+    return [JourneyLine(**_line(j, users)) for j in Journey.objects.filter(archived_at__isnull=not archived)]
 
 
 @router.post("/journeys", response={201: JourneyCreated})
@@ -114,22 +120,22 @@ def get_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
 
 
 @router.put("/journeys/{journey_id}", response=JourneyDetail)
-def save_journey(request: HttpRequest, journey_id: int, body: JourneyBody) -> JourneyDetail:
+def save_journey(request: HttpRequest, journey_id: int, body: DraftBody) -> JourneyDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_journey(journey_id), body.document, user_of(request))
+    rules.drafts.save(_journey(journey_id), body.document, user_of(request), body)
     return _detail(_journey(journey_id))
 
 
 @router.post("/journeys/{journey_id}/undo", response=JourneyDetail)
-def undo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
+def undo_journey(request: HttpRequest, journey_id: int, body: StepBody) -> JourneyDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_journey(journey_id)))
+    return _detail(rules.drafts.undo(_journey(journey_id), body.base))
 
 
 @router.post("/journeys/{journey_id}/redo", response=JourneyDetail)
-def redo_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
+def redo_journey(request: HttpRequest, journey_id: int, body: StepBody) -> JourneyDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_journey(journey_id)))
+    return _detail(rules.drafts.redo(_journey(journey_id), body.base))
 
 
 @router.post("/journeys/{journey_id}/duplicate", response={201: JourneyCreated})
@@ -145,9 +151,10 @@ def archive_journey(request: HttpRequest, journey_id: int, body: ArchiveJourney)
 
 
 @router.post("/journeys/{journey_id}/trial", response={202: JobStarted})
-def try_journey(request: HttpRequest, journey_id: int) -> Status[JobStarted]:
+def try_journey(request: HttpRequest, journey_id: int, body: TrialBody) -> Status[JobStarted]:
     """Walk the journey once, now, as one user, and show everything that was sent and received."""
-    return started(jobs.start("trial", {"journey": _journey(journey_id).pk}, user_of(request)))
+    given = {"journey": _journey(journey_id).pk, "user": body.user}
+    return started(jobs.start("trial", given, user_of(request)))
 
 
 @router.get("/journeys/{journey_id}/journey.yaml")
@@ -162,7 +169,7 @@ def _journey(journey_id: int) -> Journey:
     return get_object_or_404(Journey, pk=journey_id)
 
 
-def _line(journey: Journey) -> dict[str, Any]:
+def _line(journey: Journey, users: Mapping[str, Sequence[Experiment]]) -> dict[str, Any]:
     document = journey.current.document
     return {
         "id": journey.pk,
@@ -174,16 +181,16 @@ def _line(journey: Journey) -> dict[str, Any]:
         "tried_at": journey.tried_at,
         "passed": journey.has_passed,
         "trial_reason": journey.trial_reason,
+        "experiments": [Use(id=experiment.pk, name=experiment.name) for experiment in users.get(journey.name, ())],
     }
 
 
 def _detail(journey: Journey) -> JourneyDetail:
-    users = [e for e in Experiment.objects.all() if journey.name in experiments.named_journeys(e.current.source)]
     return JourneyDetail(
-        **_line(journey),
+        **_line(journey, experiments.by_journey()),
         document=secrecy.in_journey(journey.current.document, secrecy.hide),
+        revision=journey.current.pk,
         can_undo=journey.position > 1,
         can_redo=journey.can_redo,
         missing=list(journey.draft.missing(rules.fed(journey.draft))),
-        experiments=[Use(id=e.pk, name=e.name) for e in users],
     )

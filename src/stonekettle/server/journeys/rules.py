@@ -55,7 +55,12 @@ def _renamed(journey: Journey, name: str) -> None:
     experiments.rename_journey(journey.name, name)
 
 
-drafts = Drafts(Journey, "journey", checked, _renamed)
+def _amended(journey: Journey) -> None:
+    Journey.objects.filter(pk=journey.pk).update(tried_position=None)
+    journey.tried_position = None
+
+
+drafts = Drafts(Journey, "journey", checked, _renamed, secrecy.in_journey, _amended)
 
 
 def rename_feed(name: str, new: str) -> None:
@@ -101,8 +106,8 @@ def duplicate(journey: Journey, author: User | None) -> Journey:
     return copy
 
 
-def try_once(journey: Journey, tell: Tell = silent) -> JourneyTrial:
-    """Walk the journey once as one user against its system, and remember how it went. ``tell`` hears
+def try_once(journey: Journey, tell: Tell = silent, user: int = 1) -> JourneyTrial:
+    """Walk the journey once as one ``user`` against its system, and remember how it went. ``tell`` hears
     each step begun. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
     draft = journey.draft
@@ -132,7 +137,7 @@ def try_once(journey: Journey, tell: Tell = silent) -> JourneyTrial:
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
     for error in check_allowed(plan.addresses):
         raise PlanError([Problem(error.path, error.message, error.mend)])
-    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0, tell))
+    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0, tell, user))
     Journey.objects.filter(pk=journey.pk).update(
         tried_position=journey.position, tried_at=timezone.now(), trial_reason=trial.reason
     )

@@ -35,20 +35,22 @@ class FoundStep(Schema):
 
 
 class ProposalLine(Schema):
-    """A value an answer delivered and later requests sent back: where it is kept, where it is used."""
+    """A value an answer delivered and later requests sent back: where it is kept, where it is used. Not
+    ``sure``: it may be a mere word of the answer."""
 
     name: str
     step: str
     place: str
     value: str
     used: list[str]
+    sure: bool
 
 
 class FileLookup(Schema):
     """What a file holds. Of a recording, requests to ``host`` become steps, and those to the other
     hosts that were asked for; the rest is left out."""
 
-    kind: Literal["recording", "description", "list"]
+    kind: Literal["recording", "description", "list", "journey"]
     host: str
     hosts: list[HostLine]
     notes: list[str]
@@ -79,7 +81,7 @@ class JourneyMade(Schema):
 def trial(work: Work) -> Tried:
     """Walk a journey once, as one user, and show everything that was sent and received."""
     try:
-        return Tried(trial=rules.try_once(Journey.objects.get(pk=work.given["journey"]), work.tell))
+        return Tried(trial=rules.try_once(Journey.objects.get(pk=work.given["journey"]), work.tell, work.given["user"]))
     except TrialFailed as error:
         raise Conflict(str(error)) from error
 
@@ -111,6 +113,7 @@ def look(work: Work) -> JourneyFileFound:
                     place=Keep.model_validate({"name": "x", **proposal.keep}).place,
                     value=secrecy.MASK if secrecy.is_secret_name(proposal.name) else proposal.value,
                     used=[f"{steps[place.step]['name']}, {place.where}" for place in proposal.used],
+                    sure=proposal.sure,
                 )
                 for proposal in found.proposals
             ],

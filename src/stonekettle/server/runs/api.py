@@ -17,6 +17,7 @@ from stonekettle.engine.lifecycle import ENDED
 from stonekettle.meters.figures import Pin
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
+from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
@@ -32,6 +33,8 @@ PAGE = 50
 
 
 class RunLine(Schema):
+    """A run in a list; ``load`` is the planned one in few corners."""
+
     id: int
     experiment_id: int
     experiment: str
@@ -39,6 +42,7 @@ class RunLine(Schema):
     state: str
     cause: str
     verdict: str
+    load: list[outline.Corner]
     queued_at: datetime
     ended_at: datetime | None
     ended: bool
@@ -106,7 +110,9 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     if only.before is not None:
         runs = runs.filter(pk__lt=only.before)
     found = list(runs[: PAGE + 1])
-    return RunPage(runs=[RunLine(**_line(run)) for run in found[:PAGE]], more=len(found) > PAGE)
+    loads = experiments.sketches({run.revision_id for run in found})
+    lines = [RunLine(**_line(run), load=loads[run.revision_id]) for run in found[:PAGE]]
+    return RunPage(runs=lines, more=len(found) > PAGE)
 
 
 @router.get("/runs/{run_id}", response=RunDetail)
@@ -115,6 +121,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
     run = get_object_or_404(Run.objects.select_related("revision__experiment"), pk=run_id)
     return RunDetail(
         **_line(run),
+        load=outline.sketch(run.plan),
         begun_at=run.begun_at,
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,

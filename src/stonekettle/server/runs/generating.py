@@ -19,7 +19,7 @@ from stonekettle.server.runs.keeping import DatabaseAway, Watch, patiently
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 
 LOOK_S = 0.25
-CONDUCTOR_SILENCE = timedelta(seconds=15)
+CONDUCTOR_SILENCE = timedelta(seconds=10)
 """Without a sign of life of the conductor for so long, users are let go: no load without an owner."""
 
 
@@ -50,9 +50,9 @@ class Courier:
                         end = event
                 self._watch.read(self._look_and_save, None)
                 time.sleep(LOOK_S)
-        except DatabaseAway:
+        except DatabaseAway as error:
             # Nobody can hear us: end the load. What is unsaved is lost with the database.
-            end = Lost("the database was away for too long")
+            end = Lost(f"{str(error).rstrip('.').lower()}, {len(self._unsaved)} seconds are lost with it")
         finally:
             self._process.close()
         if isinstance(end, Finished):
@@ -93,7 +93,8 @@ class Courier:
         if run.begun_at is not None and not self._begun:
             self._begun = True
             self._process.begin(run.begun_at)
-        silent = run.conductor_seen_at is not None and now - run.conductor_seen_at > CONDUCTOR_SILENCE
+        steady = self._watch.steady_for_s > CONDUCTOR_SILENCE.total_seconds()
+        silent = run.conductor_seen_at is not None and steady and now - run.conductor_seen_at > CONDUCTOR_SILENCE
         over = run.run_state in ENDED or run.run_state == RunState.ANALYSING
         if (run.drain_ordered or over or silent) and not self._drained:
             self._drained = True

@@ -10,16 +10,24 @@ from typing import TypeVar
 from django.db import InterfaceError, OperationalError, close_old_connections, connection
 
 from stonekettle.engine.errors import EngineError
+from stonekettle.server.problems import DISK_FULL
 
 T = TypeVar("T")
 OUTAGE_LIMIT_S = 60.0
 RETRY_S = 0.5
+SLOW_S = 2.0
+"""A look that takes longer is no steady one."""
 AWAY = (OperationalError, InterfaceError)
 log = logging.getLogger(__name__)
 
 
 class DatabaseAway(EngineError):
-    """The database did not come back within a minute."""
+    """The database did not come back, or did not take what was written, within a minute."""
+
+    def __init__(self, error: Exception, limit_s: float) -> None:
+        full = getattr(error.__cause__, "sqlstate", None) == DISK_FULL
+        what = "The disk of the database was full" if full else "The database was away"
+        super().__init__(f"{what} for over {limit_s:.0f} s.")
 
 
 def patiently(action: Callable[[], T], limit_s: float = OUTAGE_LIMIT_S) -> T:
@@ -31,40 +39,52 @@ def patiently(action: Callable[[], T], limit_s: float = OUTAGE_LIMIT_S) -> T:
         except AWAY as error:
             connection.close()
             if time.monotonic() > give_up:
-                raise DatabaseAway(f"The database was away for over {limit_s:.0f} s.") from error
+                raise DatabaseAway(error, limit_s) from error
             log.warning("the database is away, trying again: %s", str(error).splitlines()[0])
             time.sleep(RETRY_S)
             close_old_connections()
 
 
 class Watch:
-    """Reads something now and then; while the database is away the last answer stands.
+    """Looks at the database now and then; while it is away the last answer stands.
 
-    ``readable_since`` is when (monotonic seconds) the present unbroken spell of reading began.
+    Nobody's silence may be judged by what was just read after an outage: everybody's signs of life are old
+    then. ``steady_for_s`` tells for how long every look has succeeded at once, what it wrote included.
     """
 
     def __init__(self, every_s: float) -> None:
         self._every_s = every_s
         self._next = 0.0
         self._away_since: float | None = None
-        self.readable_since = time.monotonic()
+        self._steady_since = time.monotonic()
+        self._asked_at: float | None = None
+
+    @property
+    def steady_for_s(self) -> float:
+        now = time.monotonic()
+        if self._away_since is not None or (self._asked_at is not None and now - self._asked_at > SLOW_S):
+            return 0.0
+        return now - self._steady_since
 
     def due(self) -> bool:
         return time.monotonic() >= self._next
 
     def read(self, action: Callable[[], T], otherwise: T) -> T:
         """The result of ``action``, or ``otherwise`` while the database is away."""
-        self._next = time.monotonic() + self._every_s
+        self._asked_at = time.monotonic()
+        self._next = self._asked_at + self._every_s
         try:
             found = action()
         except AWAY as error:
             connection.close()
-            now = time.monotonic()
+            self._steady_since = now = time.monotonic()
             self._away_since = self._away_since or now
             if now - self._away_since > OUTAGE_LIMIT_S:
-                raise DatabaseAway(f"The database was away for over {OUTAGE_LIMIT_S:.0f} s.") from error
+                raise DatabaseAway(error, OUTAGE_LIMIT_S) from error
             return otherwise
-        if self._away_since is not None:
-            self._away_since = None
-            self.readable_since = time.monotonic()
+        finally:
+            if self._asked_at is not None and time.monotonic() - self._asked_at > SLOW_S:
+                self._steady_since = time.monotonic()
+            self._asked_at = None
+        self._away_since = None
         return found

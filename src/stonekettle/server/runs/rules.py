@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from django.contrib.auth.models import User
 from django.db import transaction
@@ -66,7 +66,18 @@ def request_stop(run: Run, user_name: str) -> None:
         move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
 
 
+OURSELVES = "./kettle stop"
+"""Who stops a run when Stone Kettle itself is stopped."""
+_silent_before: dict[int, datetime] = {}
+"""Of the look before: runs whose conductor was silent, with its last sign of life."""
+
+
 def abandoned() -> list[Run]:
-    """Runs in progress whose conductor is gone."""
+    """Runs in progress whose conductor is gone: silent at this look and at the one before, without a sign of
+    life between them. One look proves nothing, as after an outage of the database all signs are old."""
     limit = timezone.now() - CONDUCTOR_SILENCE
-    return list(Run.objects.in_progress().filter(conductor_seen_at__lt=limit))
+    silent = list(Run.objects.in_progress().filter(conductor_seen_at__lt=limit))
+    gone = [run for run in silent if _silent_before.get(run.pk) == run.conductor_seen_at]
+    _silent_before.clear()
+    _silent_before.update({run.pk: run.conductor_seen_at for run in silent if run.conductor_seen_at})
+    return gone

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import secrets
 
 from django.conf import settings
 from procrastinate.contrib.django import app
@@ -13,9 +14,9 @@ from stonekettle.engine.local import practice_directory
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.runs import analysing, data, rules
-from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal
+from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal, Line
 from stonekettle.server.runs.generating import Courier
-from stonekettle.server.runs.keeping import patiently
+from stonekettle.server.runs.keeping import DatabaseAway, patiently
 from stonekettle.server.runs.models import Generator, Run
 from stonekettle.server.systems import pushes
 
@@ -28,20 +29,23 @@ def conduct_run(run_id: int) -> None:
     run = patiently(lambda: Run.objects.get(pk=run_id))
     if run.run_state != RunState.QUEUED:
         return  # stopped while it waited
-    journal = DatabaseJournal(run_id)
-    journal.stop_wanted()  # the first sign of life
-    try:
-        ending = conduct(
-            document.with_files(run.plan, FeedFile.text_of),
-            DatabaseFleet(run_id),
-            journal,
-            lambda: practice_directory(settings.PRACTICE_CONTROL),
-        )
-        journal.flush()
-    except Exception as error:
-        log.exception("run %s failed unexpectedly", run_id)
-        ending = Ending(RunState.FAILED, f"An unexpected error: {error}", True)
-    patiently(lambda: _end(run_id, ending))
+    with Line(run_id) as line:
+        patiently(line.look)
+        try:
+            ending = conduct(
+                document.with_files(run.plan, FeedFile.text_of),
+                DatabaseFleet(line),
+                DatabaseJournal(line),
+                lambda: practice_directory(settings.PRACTICE_CONTROL),
+            )
+            line.flush()
+        except DatabaseAway as error:
+            ending = Ending(RunState.FAILED, str(error), True)
+        except Exception:
+            number = secrets.token_hex(4)
+            log.exception("problem %s: run %s failed unexpectedly", number, run_id)
+            ending = Ending(RunState.FAILED, f"A fault of Stone Kettle; its log has it as problem {number}.", True)
+        patiently(lambda: _end(run_id, ending))
 
 
 @app.task(queue="region-local")
@@ -57,7 +61,10 @@ def fail_abandoned(timestamp: int) -> None:
     """Runs whose worker was killed end as failed, with the findings of what was recorded."""
     for run in rules.abandoned():
         at = data.seconds_stored(run)
-        cause = f"The worker that led the run was lost; data reach to second {at}."
+        lost = "The worker that led the run was lost"
+        if run.stop_requested_by == rules.OURSELVES:
+            lost = "Stone Kettle was stopped while it ran, and it did not end in time"
+        cause = f"{lost}; data reach to second {at}."
         log.warning("run %s: %s", run.pk, cause)
         _end(run.pk, Ending(RunState.FAILED, cause, at > 0))
 

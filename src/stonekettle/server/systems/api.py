@@ -14,6 +14,7 @@ from stonekettle.meters.otlp import OtlpError
 from stonekettle.plan import checking, secrecy, system_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
+from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.requests import user_of
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
@@ -56,6 +57,7 @@ class SystemDetail(SystemLine):
     """``document`` is the system's own document, its secrets replaced by "(kept)"."""
 
     document: dict[str, Any]
+    revision: int
     can_undo: bool
     can_redo: bool
     token_hint: str
@@ -66,10 +68,6 @@ class NewSystem(Schema):
     """A system from a document's text (YAML or JSON), or an empty one."""
 
     source: str | None = Field(default=None, max_length=MAX_BYTES)
-
-
-class SystemBody(Schema):
-    document: dict[str, Any]
 
 
 class ArchiveBody(Schema):
@@ -112,22 +110,22 @@ def get_system(request: HttpRequest, system_id: int) -> SystemDetail:
 
 
 @router.put("/systems/{system_id}", response=SystemDetail)
-def save_system(request: HttpRequest, system_id: int, body: SystemBody) -> SystemDetail:
+def save_system(request: HttpRequest, system_id: int, body: DraftBody) -> SystemDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_system(system_id), body.document, user_of(request))
+    rules.drafts.save(_system(system_id), body.document, user_of(request), body)
     return _detail(_system(system_id))
 
 
 @router.post("/systems/{system_id}/undo", response=SystemDetail)
-def undo(request: HttpRequest, system_id: int) -> SystemDetail:
+def undo(request: HttpRequest, system_id: int, body: StepBody) -> SystemDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_system(system_id)))
+    return _detail(rules.drafts.undo(_system(system_id), body.base))
 
 
 @router.post("/systems/{system_id}/redo", response=SystemDetail)
-def redo(request: HttpRequest, system_id: int) -> SystemDetail:
+def redo(request: HttpRequest, system_id: int, body: StepBody) -> SystemDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_system(system_id)))
+    return _detail(rules.drafts.redo(_system(system_id), body.base))
 
 
 @router.post("/systems/{system_id}/duplicate", response={201: Created})
@@ -223,6 +221,7 @@ def _detail(system: System) -> SystemDetail:
     return SystemDetail(
         **_line(system),
         document=secrecy.in_system(system.current.document, secrecy.hide),
+        revision=system.current.pk,
         can_undo=system.position > 1,
         can_redo=system.can_redo,
         token_hint=system.token_hint,

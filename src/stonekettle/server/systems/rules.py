@@ -36,7 +36,7 @@ def _renamed(system: System, name: str) -> None:
     experiments.rename_system(system, name)
 
 
-drafts = Drafts(System, "system", checked, _renamed)
+drafts = Drafts(System, "system", checked, _renamed, secrecy.in_system)
 
 
 def create(document: Mapping[str, Any] | None, author: User | None) -> System:

@@ -1,13 +1,19 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { JourneyTrial } from '@/api/journeys'
+import Action from '@/ui/Action.vue'
 import { seconds } from '@/ui/format'
 import Comparison from './Comparison.vue'
 import { barOf, type Piece } from './waterfall'
 
 /** A trial, request by request: when, how long, what was sent and received, what was kept. */
-const props = defineProps<{ trial: JourneyTrial }>()
-defineEmits<{ close: [] }>()
+const props = defineProps<{
+  trial: JourneyTrial
+  user: number
+  recorded: boolean
+  busy: boolean
+}>()
+defineEmits<{ close: []; again: [user: number] }>()
 const looks: Record<Piece['phase'], string> = {
   'name lookup': 'bg-plum',
   connect: 'bg-ochre',
@@ -45,12 +51,24 @@ function formatted(text: string): string {
     <h2>
       <span v-if="trial.passed" class="text-moss">○ The trial passed</span>
       <span v-else class="text-brick">✕ The trial failed</span>
-      <span class="label font-normal"> in {{ seconds(trial.took_s) }}</span>
+      <span class="label font-normal">
+        in {{ seconds(trial.took_s) }}{{ user > 1 ? `, as user ${user}` : '' }}
+      </span>
     </h2>
     <button type="button" class="label hover:text-ink" @click="$emit('close')">Close</button>
     <p v-if="!trial.passed" class="border-l-2 border-brick pl-3 break-words" role="alert">
       {{ trial.reason }}
     </p>
+    <div v-if="trial.passed && recorded" class="space-y-2 border-l-2 border-silt pl-3">
+      <p class="max-w-prose text-[13.5px]">
+        That no session of your recording carries it shows when it passes as somebody else too, and
+        again later, once what was recorded has run out.
+      </p>
+      <div class="flex flex-wrap gap-2">
+        <Action :busy="busy" @click="$emit('again', user + 1)">Try as user {{ user + 1 }}</Action>
+        <Action :busy="busy" @click="$emit('again', user)">Try once more</Action>
+      </div>
+    </div>
     <p class="label flex flex-wrap gap-x-3">
       <span v-for="phase in phases" :key="phase" class="flex items-center gap-1">
         <span

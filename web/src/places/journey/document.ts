@@ -89,10 +89,6 @@ export function useDocument(id: number) {
     useSaveJourney(id),
     useStepBack(id),
     ['name'],
-    (own, saved) => {
-      if (own.session && saved.session?.credentials)
-        own.session.credentials = { ...saved.session.credentials }
-    },
   )
   const shared = { ...draft, journey }
   provide(KEY, shared)

@@ -67,21 +67,10 @@ export function useDocument(id: number) {
     useSaveSystem(id),
     useStep(id),
     ['name', 'base_url'],
-    hideSecrets,
   )
   const shared = { ...draft, system }
   provide(KEY, shared)
   return shared
-}
-
-/** Take over only what the server hides, so that nobody's typing is disturbed. */
-function hideSecrets(own: SystemDoc, saved: SystemDoc) {
-  saved.components?.forEach((component, i) =>
-    component.meters?.forEach((meter, j) => {
-      const mine = own.components?.[i]?.meters?.[j]
-      if (mine && meter.credentials) mine.credentials = { ...meter.credentials }
-    }),
-  )
 }
 
 export function useSharedDocument() {
