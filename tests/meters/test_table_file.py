@@ -107,3 +107,23 @@ def test_the_clock_is_found_from_whichever_column_follows_the_load() -> None:
     found = best_alignment(at, [noise, busy], [False, True], load)
     assert found is not None
     assert found.offset_s == pytest.approx(30, abs=1.5)
+
+
+@pytest.mark.parametrize("zone", ["Europe", "America/Argentina", "nowhere", "../etc", "", "\0"])
+def test_folders_and_nonsense_are_no_time_zones(zone: str) -> None:
+    with pytest.raises(TableError, match="is not a time zone"):
+        seconds("time,cpu\n2026-11-23 09:00:01,1\n2026-11-23 09:00:02,2\n", zone=zone)
+
+
+def test_columns_of_the_same_name_are_refused() -> None:
+    with pytest.raises(TableError, match="two columns 'cpu'"):
+        table("time,cpu,cpu\n1,1,1\n2,2,2\n")
+
+
+def test_a_small_file_that_unfolds_to_gigabytes_is_refused_before_it_does() -> None:
+    written = io.BytesIO()
+    rows = pa.table({f"c{i}": pa.array(np.zeros(1_000_000)) for i in range(12)})
+    pq.write_table(rows, written, compression="zstd")
+    assert len(written.getvalue()) < 1_000_000
+    with pytest.raises(TableError, match="1000000 rows of 12 columns"):
+        read("bomb.parquet", written.getvalue())

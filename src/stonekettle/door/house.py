@@ -164,7 +164,7 @@ def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
         "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
         "web": ["stonekettle.server.wsgi", "--port", str(port)],
         "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "4"],
-        "desk": [*worker, "--name", "desk", "--queues", "desk", "--concurrency", "3"],
+        "desk": ["django", "desk"],
         "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "4"],
     }
 

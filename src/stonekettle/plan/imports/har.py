@@ -175,11 +175,7 @@ def _entries(content: bytes) -> list[Entry]:
     raw = log.get("entries") if isinstance(log, dict) else None
     if not isinstance(raw, list):
         raise _refused("this is no browser recording: it has no log with entries.", "Save it as HAR in the browser.")
-    web = [
-        e
-        for e in raw
-        if isinstance(e, dict) and str(_dig(e, "request", "url") or "").startswith(("http://", "https://"))
-    ]
+    web = [e for e in raw if isinstance(e, dict) and _is_web(_dig(e, "request", "url"))]
     if not web:
         raise _refused("the recording has no request.", "Record again with the network tools open.")
     if len(web) > MAX_ENTRIES:
@@ -189,6 +185,14 @@ def _entries(content: bytes) -> list[Entry]:
     except (TypeError, ValueError, AttributeError, KeyError) as error:
         raise _refused(f"an entry of the recording is malformed: {error}.", "Save it again in the browser.") from error
     return sorted(found, key=lambda entry: (entry.began, entry.number))
+
+
+def _is_web(url: object) -> bool:
+    """Whether something is the address of a request; a broken one cannot have been sent."""
+    try:
+        return isinstance(url, str) and urlsplit(url).scheme in ("http", "https") and bool(urlsplit(url).hostname)
+    except ValueError:
+        return False
 
 
 def _entry(number: int, raw: Mapping[str, Any]) -> Entry:

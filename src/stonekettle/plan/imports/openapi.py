@@ -61,7 +61,10 @@ def _base(described: Mapping[str, Any]) -> str:
     """The path all operations share, from the first server."""
     servers = described.get("servers")
     first = servers[0] if isinstance(servers, list) and servers and isinstance(servers[0], Mapping) else {}
-    path = urlsplit(str(first.get("url", ""))).path.rstrip("/")
+    try:
+        path = urlsplit(str(first.get("url", ""))).path.rstrip("/")
+    except ValueError:
+        return ""
     return path if "{" not in path else ""
 
 
