@@ -151,7 +151,7 @@ def test_a_page_of_five_megabytes_is_read_and_read_fast_again(make_scraper: Make
     metrics.page = "# TYPE work counter\n" + "\n".join(lines) + "\n# EOF\n"
     assert len(metrics.page) > 4_500_000
     scraper = make_scraper(metrics.url)
-    (check,) = scraper.check()
+    (check,) = scraper.check(60)
     assert check.fault is None
     assert check.series == 1
     began = time.process_time()

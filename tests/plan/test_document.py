@@ -208,3 +208,33 @@ def test_a_system_is_checked_piece_by_piece(plan_text: Callable[..., str], compo
     line = next(line for line in text.splitlines() if "{name: shop, meter" in line)
     with pytest.raises(PlanError, match=part):
         document.read(text.replace(line, f"    - {component}"))
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        (
+            "hold: {users: 5, for: 2 s}",
+            "climb: {from: 1, to: 50000, by: 1, every: 10 s}",
+            "the profile has 50000 levels",
+        ),
+        ("- {name: page, request: GET /, think: exponential 100 ms}", "MANY", "at most 1000 items"),
+    ],
+)
+def test_more_than_anybody_can_mean_is_refused_at_once(
+    plan_text: Callable[..., str], old: str, new: str, says: str
+) -> None:
+    many = "\n      ".join(f"- {{name: s{i}, request: GET /}}" for i in range(1_001))
+    text = plan_text()
+    assert old in text
+    with pytest.raises(PlanError, match=says):
+        document.read(text.replace(old, many if new == "MANY" else new))
+
+
+def test_no_more_problems_are_told_than_one_can_read(plan_text: Callable[..., str]) -> None:
+    steps = "\n      ".join(f"- {{name: s{i}, request: 'GET /{{{{a}}}}'}}" for i in range(200))
+    text = plan_text().replace("- {name: page, request: GET /, think: exponential 100 ms}", steps)
+    with pytest.raises(PlanError) as refused:
+        document.read(text.replace("  - {step: page, p95: 1 s}\n", "  - {p95: 1 s}\n"))
+    assert len(refused.value.problems) == 51
+    assert "there are 150 more problems" in str(refused.value)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import socket
 import time
 from collections.abc import Callable, Iterator
 from typing import Any
@@ -372,3 +373,28 @@ def test_pushed_metrics_that_cannot_be_kept_are_refused_in_words(systems: System
     answer = push("led\0ger", point)
     assert answer.status_code == 400
     assert "NUL" in answer.json()["detail"]
+
+
+def test_meters_are_asked_side_by_side_however_many_are_silent(systems: Systems, client: Client) -> None:
+    silent = socket.create_server(("127.0.0.1", 0), backlog=64)
+    port = silent.getsockname()[1]
+    meters = [{"openmetrics": [f"http://127.0.0.1:{port}/{i}"]} for i in range(8)]
+    made = systems.create(
+        name="Trams", components=[{"name": "ledger", "meters": meters}, {"name": "quay", "meters": meters}]
+    )
+    began = time.monotonic()
+    checks = client.get(f"/api/systems/{made}/meters").json()
+    assert time.monotonic() - began < 6
+    silent.close()
+    assert len(checks) == 16
+    assert [(c["component"], c["meter"]) for c in checks[:2]] == [("ledger", 0), ("ledger", 1)]
+    assert all(c["state"] == "silent" for c in checks)
+
+
+@pytest.mark.parametrize(
+    "address", ["http://[::1", "http://a..b", "http://" + "a" * 300, "http://１２７.0.0.1:9", "http://x:99999"]
+)
+def test_odd_addresses_are_refused_in_words(systems: Systems, address: str) -> None:
+    (problem,) = systems.save(systems.create(name="Trams"), status=422, base_url=address)["problems"]
+    assert problem["path"] == "base_url"
+    assert problem["mend"]

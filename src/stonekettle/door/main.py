@@ -14,15 +14,15 @@ PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: ./kettle bench engine | timing | truth | unfit | ordinary | meters | plate | feeds",
+    "bench": "measure: ./kettle bench engine | timing | truth | unfit | ordinary | meters | plate | requests | feeds",
 }
 
 
 def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     try:
-        if given[:2] == ["bench", "plate"]:
-            return checks.bench_plate(given[2:])
+        if given[:1] == ["bench"] and given[1:2] in (["plate"], ["requests"]):
+            return checks.bench_with_database(given[1], given[2:])
         if given and given[0] in PRODUCT_COMMANDS:
             return checks.product_command(given)
         if given and given[0] == "test":

@@ -8,13 +8,17 @@ from __future__ import annotations
 
 import ipaddress
 import socket
+import time
 from collections.abc import Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from urllib.parse import urlsplit
 
 from stonekettle.engine.errors import TargetError
 from stonekettle.plan.parts import PRACTICE
 
 CONNECT_TIMEOUT_S = 3.0
+LOOKUP_LIMIT_S = 1.5
 
 
 def is_allowed(address: str) -> bool:
@@ -48,22 +52,41 @@ def open_allowed(address: CurlAddress) -> socket.socket | None:
     return _HandedOver(*address[:3])
 
 
+_lookups = ThreadPoolExecutor(16, thread_name_prefix="lookup")
+_under_way: dict[str, tuple[float, Future[list[str]]]] = {}
+
+
+def _lookup(host: str) -> Future[list[str]]:
+    """The numeric addresses of a host, asked once for whoever asks within a moment: a name server that does
+    not answer may take many seconds for each name."""
+    now = time.monotonic()
+    for name, (asked, future) in list(_under_way.items()):
+        if now - asked > LOOKUP_LIMIT_S and future.done():
+            _under_way.pop(name, None)
+    if host not in _under_way:
+        _under_way[host] = now, _lookups.submit(_addresses, host)
+    return _under_way[host][1]
+
+
+def _addresses(host: str) -> list[str]:
+    return [str(info[4][0]) for info in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)]
+
+
 def resolve(path: str, url: str) -> tuple[str, str, int]:
     """Host, numeric address and port of ``url``; raises :class:`TargetError` unless every address
     of the host is allowed. ``path`` is the address's place in the plan."""
-    parts = urlsplit(url)
-    host = parts.hostname or ""
     try:
+        parts = urlsplit(url)
+        host = parts.hostname or ""
         port = parts.port or (443 if parts.scheme == "https" else 80)
     except ValueError as error:
         raise TargetError(path, f"{url} has no usable port.", "Use a port from 1 to 65535.") from error
     try:
-        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    except OSError as error:
+        addresses = _lookup(host).result(LOOKUP_LIMIT_S)
+    except (OSError, UnicodeError, TimeoutError) as error:
         raise TargetError(
             path, f"the host {host!r} cannot be found.", "Correct its name, or use its address."
         ) from error
-    addresses = [str(info[4][0]) for info in found]
     for address in addresses:
         if not is_allowed(address):
             raise TargetError(
@@ -77,9 +100,11 @@ def resolve(path: str, url: str) -> tuple[str, str, int]:
 def check_allowed(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
     """The forbidden or unknown among (path, address) pairs; practice addresses are allowed."""
     problems = []
-    for path, url in addresses:
-        if urlsplit(url).scheme == PRACTICE:
-            continue
+    elsewhere = [(path, url) for path, url in addresses if not url.startswith(f"{PRACTICE}://")]
+    for _, url in elsewhere:
+        with suppress(ValueError):
+            _lookup(urlsplit(url).hostname or "")  # all at the same time
+    for path, url in elsewhere:
         try:
             resolve(path, url)
         except TargetError as error:

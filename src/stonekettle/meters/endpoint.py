@@ -72,7 +72,7 @@ def guarded_http(allow: Allow, hosts: int = 10) -> GuardedClient:
     def connected(connection: HTTPConnection, connect: Callable[[], socket]) -> socket:
         try:
             found = getaddrinfo(connection.host, connection.port, type=SOCK_STREAM)
-        except OSError as error:
+        except (OSError, UnicodeError) as error:
             raise MeterError(f"the host {connection.host!r} cannot be found") from error
         for entry in found:
             check(str(entry[4][0]))

@@ -5,7 +5,6 @@ Works in a throw-away database: ``./kettle bench plate`` gives it one.
 
 from __future__ import annotations
 
-import json
 import statistics
 import time
 from pathlib import Path
@@ -22,6 +21,7 @@ from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules
+from stonekettle.server.figures import figure, tell
 from stonekettle.server.runs import data
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 from stonekettle.server.runs.plate import width_of
@@ -51,27 +51,23 @@ class Command(BaseCommand):
         bare, full = _run(user, seconds, 0), _run(user, seconds, METRICS)
         without, with_meters = _seconds(client, bare), _seconds(client, full)
         live = _seconds(client, full, f"?after={seconds - 6}&bin_s={width_of(seconds)}")
-        figures: list[dict[str, Any]] = [
-            {"name": f"plate of {seconds} s without meters", "value": f"{without:.2f} s", "target": "", "met": None},
-            {
-                "name": f"plate of {seconds} s with {METRICS} metrics, {PINS} of them pinned",
-                "value": f"{with_meters:.2f} s",
-                "target": f"under {LIMIT_S:g} s",
-                "met": with_meters < LIMIT_S,
-            },
-            {"name": "ratio of the two", "value": f"{with_meters / without:.2f}", "target": "", "met": None},
-            {
-                "name": "a live look at its end, share of the whole plate",
-                "value": f"{live / with_meters:.3f}",
-                "target": f"under {LIVE_SHARE:g}",
-                "met": live / with_meters < LIVE_SHARE,
-            },
+        figures = [
+            figure(f"plate of {seconds} s without meters", f"{without:.2f} s"),
+            figure(
+                f"plate of {seconds} s with {METRICS} metrics, {PINS} of them pinned",
+                f"{with_meters:.2f} s",
+                f"under {LIMIT_S:g} s",
+                with_meters < LIMIT_S,
+            ),
+            figure("ratio of the two", f"{with_meters / without:.2f}"),
+            figure(
+                "a live look at its end, share of the whole plate",
+                f"{live / with_meters:.3f}",
+                f"under {LIVE_SHARE:g}",
+                live / with_meters < LIVE_SHARE,
+            ),
         ]
-        for figure in figures:
-            mark = {True: "○ met", False: "✕ missed", None: ""}[figure["met"]]
-            self.stdout.write(f"{figure['name']:<60} {figure['value']:>8}  {figure['target']:<14} {mark}")
-        if options["json"]:
-            options["json"].write_text(json.dumps(figures, indent=2) + "\n")
+        tell(self.stdout, figures, options["json"])
 
 
 def _seconds(client: Client, run: Run, window: str = "") -> float:
