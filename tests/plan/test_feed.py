@@ -56,6 +56,10 @@ def test_columns_and_rows_can_be_added_without_changing_those_there_are() -> Non
     made = recipe(*KINDS, rows=50).rows_made()
     assert recipe(*KINDS, rows=5_000).rows_made()[:50] == made
     assert recipe(*KINDS, rows=5_000).rows_made(50) == made
+    assert recipe(*KINDS, rows=5_000).rows_made(10, 25) == made[25:35]
+    pieces = list(recipe(*KINDS, rows=50).pieces_made(20))
+    assert [len(piece) for piece in pieces] == [20, 20, 10]
+    assert [row for piece in pieces for row in piece] == made
     assert [row[1:] for row in recipe({"name": "new", "person": {}}, *KINDS, rows=50).rows_made()] == made
 
 

@@ -7,7 +7,9 @@ from typing import Any
 
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import connection
 from django.test import Client
+from django.test.utils import CaptureQueriesContext
 
 from stonekettle.plan import document
 from stonekettle.server.experiments import rules as experiments
@@ -54,6 +56,9 @@ class Feeds:
         assert answer.status_code == status, answer.content
         return answer.json()
 
+    def csv(self, feed: int) -> str:
+        return b"".join(self.client.get(f"/api/feeds/{feed}/rows.csv").streaming_content).decode()
+
     def upload(self, content: str = STOPS, status: int = 201, **use: Any) -> Any:
         wanted = {"name": "Stops", "columns": ["stop", "zone"], **use}
         return self.send("feed-files", content.encode(), status, use=wanted)
@@ -78,7 +83,7 @@ def test_a_file_is_looked_at_and_then_kept(feeds: Feeds) -> None:
         "columns": ["stop", "zone"],
     }
     assert feeds.get(f"/{made}/rows")["rows"] == [["Mühlentor", "A"], ["Hafen", "B"]]
-    assert feeds.client.get(f"/api/feeds/{made}/rows.csv").content.decode() == "stop,zone\nMühlentor,A\nHafen,B\n"
+    assert feeds.csv(made) == "stop,zone\nMühlentor,A\nHafen,B\n"
 
 
 def test_a_reading_that_is_told_is_followed(feeds: Feeds) -> None:
@@ -187,3 +192,19 @@ def test_archiving_and_copying(feeds: Feeds) -> None:
     assert [feed["name"] for feed in feeds.get("")] == ["Riders copy"]
     assert [feed["name"] for feed in feeds.get("?archived=true")] == ["Riders"]
     assert "archived" in feeds.save(made, 409, notes="x")["title"].lower() + feeds.save(made, 409, notes="x")["detail"]
+
+
+def test_pages_of_a_large_feed_are_read_from_their_pieces_and_the_whole_is_streamed(
+    feeds: Feeds, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("stonekettle.server.feeds.models.PIECE_ROWS", 7)
+    text = "stop,zone\n" + "".join(f'"Mühlentor\n{i}",{i % 3}\n' for i in range(50))
+    made = feeds.upload(text)["id"]
+    for start in (0, 5, 6, 7, 40, 48):
+        page = feeds.get(f"/{made}/rows?start={start}&count=5")
+        assert page["total"] == 50
+        assert [row[0].split("\n")[1] for row in page["rows"]] == [str(i) for i in range(start, min(50, start + 5))]
+    assert feeds.csv(made) == text
+    with CaptureQueriesContext(connection) as asked:
+        feeds.get(f"/{made}/rows?start=30&count=5")
+    assert not any("feedpiece" in query["sql"] and "number" not in query["sql"] for query in asked.captured_queries)

@@ -69,6 +69,11 @@ def test_nothing_is_steady_during_an_outage_a_slow_look_or_while_nothing_can_be_
     watch.read(slow, None)
     assert seen == [0]
     assert watch.steady_for_s < 0.05
+    # A process that was itself held up has not looked meanwhile.
+    watch.read(Flaky(0), None)
+    time.sleep(0.2)
+    watch.read(Flaky(0), None)
+    assert watch.steady_for_s < 0.1
 
 
 def test_a_long_outage_is_an_error(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -88,3 +93,16 @@ def test_a_full_disk_is_named(monkeypatch: pytest.MonkeyPatch) -> None:
 
     with pytest.raises(keeping.DatabaseAway, match="The disk of the database was full for over 0 s"):
         keeping.patiently(full, limit_s=0.05)
+
+
+def test_a_full_disk_is_named_though_the_last_word_was_another() -> None:
+    answers = [OperationalError("could not write: No space left on device"), OperationalError("connection refused")]
+    watch = keeping.Watch(0.0)
+
+    def fails() -> None:
+        raise answers.pop(0) if len(answers) > 1 else answers[0]
+
+    watch.read(fails, None)
+    watch._away_since = time.monotonic() - keeping.OUTAGE_LIMIT_S - 1
+    with pytest.raises(keeping.DatabaseAway, match="disk of the database was full"):
+        watch.read(fails, None)

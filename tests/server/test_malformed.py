@@ -20,6 +20,7 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import rules as systems
+from tests.edits import edits
 from tests.server.conftest import ROOT
 
 pytestmark = pytest.mark.usefixtures("quiet")
@@ -89,19 +90,6 @@ def example(name: str) -> str:
     return (ROOT / "examples" / f"{name}.yaml").read_text()
 
 
-def edits(value: Any) -> Iterator[Any]:
-    """Copies of a document, each with one part replaced by something odd, as JSON can say it."""
-    yield from ODD
-    if isinstance(value, dict):
-        for name, item in value.items():
-            yield {k: v for k, v in value.items() if k != name}
-            yield from ({**value, name: edited} for edited in edits(item))
-        yield {**value, "surplus": 1}
-    elif isinstance(value, list):
-        for place, item in enumerate(value[:2]):
-            yield from ([*value[:place], edited, *value[place + 1 :]] for edited in edits(item))
-
-
 def requests(ids: dict[str, int]) -> Iterator[tuple[str, str, str]]:
     """Method, address and body of every malformed request."""
 
@@ -150,7 +138,7 @@ def test_no_edit_of_a_document_is_answered_with_a_fault_or_breaks_its_list(
     address = f"/api/{kind}/{ids[kind[:-1] + '_id']}"
     held = client.get(address).json()
     count = 0
-    for edited in edits(held["document"]):
+    for edited in edits(held["document"], ODD):
         body = {"document": edited, "base": held["revision"], "editor": "one page"}
         answer = client.put(address, json.dumps(body), content_type="application/json")
         assert answer.status_code < 500, (edited, answer.content[:300])
@@ -165,7 +153,7 @@ def test_no_edit_of_a_plan_is_answered_with_a_fault(client: Client) -> None:
     client.raise_request_exception = False
     plan = document.to_document(document.read(example("quick")))
     count = 0
-    for edited in edits(plan):
+    for edited in edits(plan, ODD):
         answer = client.post("/api/plans/check", {"source": json.dumps(edited)}, content_type="application/json")
         assert answer.status_code < 500, (edited, answer.content[:300])
         count += 1

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gzip
+import hashlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,6 +17,7 @@ from django.db.migrations.executor import MigrationExecutor
 
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Revision
+from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.sealed import SealedField, seal_anew
 from tests.server.conftest import QUICK
 
@@ -68,7 +71,10 @@ def test_every_column_that_may_hold_a_secret_is_sealed() -> None:
         "journeys.JourneyRevision.document",
         "journeys.RecordedAnswer.body",
         "feeds.FeedRevision.document",
-        "feeds.FeedFile.content",
+        "feeds.FeedFile.header",
+        "feeds.FeedPiece.content",
+        "jobs.Job.given",
+        "jobs.Job.outcome",
         "experiments.Revision.document",
         "experiments.Revision.source",
         "runs.Run.plan_document",
@@ -80,8 +86,9 @@ def before_sealing(transactional_db: None) -> Iterator[Any]:
     """The database as it was before columns were sealed; brought up to date again afterwards."""
     executor = MigrationExecutor(connection)
     newest = executor.loader.graph.leaf_nodes()
-    executor.migrate([("journeys", "0002_recordedanswer")])
-    yield executor.loader.project_state([("journeys", "0002_recordedanswer")]).apps
+    before = [("journeys", "0002_recordedanswer"), ("feeds", "0001_initial")]
+    executor.migrate(before)
+    yield executor.loader.project_state(before).apps
     MigrationExecutor(connection).migrate(newest)
 
 
@@ -91,9 +98,17 @@ def test_what_was_kept_in_the_clear_is_sealed_and_swept(before_sealing: Any) -> 
     before_sealing.get_model("journeys", "JourneyRevision").objects.create(journey=journey, number=1, document=document)
     answers = before_sealing.get_model("journeys", "RecordedAnswer").objects
     answers.create(journey=journey, number=0, status=200, content_type="text/html", body="Grüße hush-hush-hush")
+    text = "stop,zone\n" + "".join(f"hush-hush-{i},A\n" for i in range(45_000))
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    files = before_sealing.get_model("feeds", "FeedFile").objects
+    files.create(digest=digest, rows=45_000, content=gzip.compress(text.encode()))
     executor = MigrationExecutor(connection)
-    executor.migrate([("journeys", "0004_swept")])
-    now = executor.loader.project_state([("journeys", "0004_swept")]).apps
+    after = [("journeys", "0004_swept"), ("feeds", "0003_swept")]
+    executor.migrate(after)
+    now = executor.loader.project_state(after).apps
     assert now.get_model("journeys", "JourneyRevision").objects.get().document == document
     assert now.get_model("journeys", "RecordedAnswer").objects.get().body == "Grüße hush-hush-hush"
-    assert b"hush-hush" not in at_rest("journeys_journeyrevision") + at_rest("journeys_recordedanswer")
+    assert now.get_model("feeds", "FeedPiece").objects.filter(file_id=digest).count() == 3
+    assert FeedFile.text_of(digest) == text
+    tables = ("journeys_journeyrevision", "journeys_recordedanswer", "feeds_feedfile", "feeds_feedpiece")
+    assert not [table for table in tables if b"hush-hush" in at_rest(table)]

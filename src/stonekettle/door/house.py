@@ -91,7 +91,7 @@ def stop(data: Data, say: Callable[[str], None] = print) -> int:
     while running_pid(data) is not None:
         if not told and time.monotonic() > began + 3:
             told = True
-            say(f"A run under way is let to its end first, for {DRAIN_LIMIT_S:.0f} s at most …")
+            say(f"Waiting; if a run is under way, it is let to its end first ({DRAIN_LIMIT_S:.0f} s at most) …")
         if time.monotonic() > give_up:
             raise DoorError(f"Process {pid} did not end within {STOP_LIMIT_S:.0f} s.")
         time.sleep(0.1)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from importlib import import_module
 from typing import Literal
 
@@ -30,6 +30,8 @@ LANGUAGES = {
     "Arabic": "ar_AA",
     "Japanese": "ja_JP",
 }
+Cells = Callable[[int, int], list[str]]
+"""The values of a column from one row to before another, written only when they are asked for."""
 Language = Literal["English", "German", "French", "Spanish", "Swedish", "Turkish", "Arabic", "Japanese"]
 
 
@@ -45,8 +47,8 @@ class Counting(Part):
     digits: int = Field(default=0, ge=0, le=18)
     prefix: str = Field(default="", max_length=80)
 
-    def made(self, count: int, random: np.random.Generator) -> list[str]:
-        return [f"{self.prefix}{self.start + self.by * i:0{self.digits}d}" for i in range(count)]
+    def made(self, count: int, random: np.random.Generator) -> Cells:
+        return lambda a, b: [f"{self.prefix}{self.start + self.by * i:0{self.digits}d}" for i in range(a, b)]
 
 
 class Person(Part):
@@ -55,7 +57,7 @@ class Person(Part):
     part: Literal["full", "given", "family"] = "full"
     language: Language = "English"
 
-    def made(self, count: int, random: np.random.Generator) -> list[str]:
+    def made(self, count: int, random: np.random.Generator) -> Cells:
         known = import_module(f"faker.providers.person.{LANGUAGES[self.language]}").Provider
         streams = random.spawn(2)
         given = _picked(list(known.first_names), count, streams[0])
@@ -63,7 +65,7 @@ class Person(Part):
         if self.part != "full":
             return given if self.part == "given" else family
         first, second = (family, given) if self.language == "Japanese" else (given, family)
-        return [f"{a} {b}" for a, b in zip(first, second, strict=True)]
+        return lambda a, b: [f"{x} {y}" for x, y in zip(first(a, b), second(a, b), strict=True)]
 
 
 class Number(Part):
@@ -101,9 +103,9 @@ class Number(Part):
             raise _fault(f"the mean of {self.law} numbers is above zero.", "Give a positive mean.")
         return self
 
-    def made(self, count: int, random: np.random.Generator) -> list[str]:
-        drawn = np.round(self._drawn(count, random), self.decimals)
-        return [f"{value:.{self.decimals}f}" for value in (drawn + 0.0).tolist()]
+    def made(self, count: int, random: np.random.Generator) -> Cells:
+        drawn = np.round(self._drawn(count, random), self.decimals) + 0.0
+        return lambda a, b: [f"{value:.{self.decimals}f}" for value in drawn[a:b].tolist()]
 
     def _drawn(self, count: int, random: np.random.Generator) -> np.ndarray:
         if self.law == "uniform":
@@ -140,7 +142,7 @@ class Ingredient(Part):
             )
         return self
 
-    def made(self, count: int, seed: int) -> list[str]:
+    def made(self, count: int, seed: int) -> Cells:
         random = np.random.default_rng([seed, zlib.crc32(self.name.encode())])
         if self.one_of is not None:
             return _picked(self.one_of, count, random)
@@ -168,11 +170,22 @@ class Recipe(Part):
     def names(self) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns)
 
-    def rows_made(self, count: int | None = None) -> list[tuple[str, ...]]:
-        """The rows, or the first ``count`` of them."""
-        wanted = self.rows if count is None else min(count, self.rows)
-        return list(zip(*(column.made(wanted, self.seed) for column in self.columns), strict=True))
+    def rows_made(self, count: int | None = None, start: int = 0) -> list[tuple[str, ...]]:
+        """The rows from ``start`` on, or ``count`` of them."""
+        end = self.rows if count is None else min(start + count, self.rows)
+        return self._rows(end)(start, end)
+
+    def pieces_made(self, rows: int) -> Iterator[list[tuple[str, ...]]]:
+        """All rows, so many at a time."""
+        made = self._rows(self.rows)
+        for start in range(0, self.rows, rows):
+            yield made(start, min(start + rows, self.rows))
+
+    def _rows(self, count: int) -> Callable[[int, int], list[tuple[str, ...]]]:
+        columns = [column.made(count, self.seed) for column in self.columns]
+        return lambda a, b: list(zip(*(cells(a, b) for cells in columns), strict=True))
 
 
-def _picked(among: Sequence[str], count: int, random: np.random.Generator) -> list[str]:
-    return [among[place] for place in random.integers(0, len(among), count).tolist()]
+def _picked(among: Sequence[str], count: int, random: np.random.Generator) -> Cells:
+    places = random.integers(0, len(among), count)
+    return lambda a, b: [among[place] for place in places[a:b].tolist()]

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from random import Random
 from typing import Any
 
 import pytest
+from tests.edits import edits
 from tests.plan.imports.test_har import PORTAL, recording
 
 from stonekettle.plan import journey_document
@@ -52,18 +52,6 @@ DESCRIPTION = {
 }
 
 
-def edits(value: Any) -> Iterator[Any]:
-    """Copies, each with one part replaced by something odd, or without it."""
-    yield from ODD
-    if isinstance(value, dict):
-        for name, item in value.items():
-            yield {k: v for k, v in value.items() if k != name}
-            yield from ({**value, name: edited} for edited in edits(item))
-    elif isinstance(value, list):
-        for place, item in enumerate(value[:2]):
-            yield from ([*value[:place], edited, *value[place + 1 :]] for edited in edits(item))
-
-
 def read_or_refused(content: bytes) -> None:
     """What is read can be kept; what is refused says why."""
     try:
@@ -79,7 +67,7 @@ def read_or_refused(content: bytes) -> None:
 @pytest.mark.parametrize("whole", [DESCRIPTION, json.loads(recording(*PORTAL[:6]))], ids=["description", "recording"])
 def test_no_edit_of_a_file_is_more_than_refused(whole: Any) -> None:
     count = 0
-    for edited in edits(whole):
+    for edited in edits(whole, ODD):
         read_or_refused(json.dumps(edited).encode())
         count += 1
     assert count > 500

@@ -28,6 +28,7 @@ ENCODINGS = (
 )  # fmt: skip
 DELIMITERS = (",", ";", "\t", "|")
 SAMPLE = 200
+MAX_COLUMNS = 300
 Ragged = Literal["refuse", "fill up", "leave out"]
 _MARKS = ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
 _NUMBER = re.compile(r"[-+]?[0-9][0-9 .,:/-]*")
@@ -85,6 +86,8 @@ def read(content: bytes, encoding: str = "", delimiter: str = "", header: bool |
     if len(numbered) > MAX_ROWS + 1:
         raise _refused(f"the file has over {MAX_ROWS} rows.", f"Use at most {MAX_ROWS}.")
     first = numbered[0][1]
+    if len(first) > MAX_COLUMNS:
+        raise _refused(f"its first row has {len(first)} values.", f"Keep at most {MAX_COLUMNS} columns.")
     if header is None:
         header = _is_header(first, [record for _, record in numbered[1:SAMPLE]])
     titles = tuple(title.strip() for title in first) if header else tuple(f"column {i + 1}" for i in range(len(first)))
@@ -156,12 +159,12 @@ def _is_header(first: Sequence[str], others: Sequence[Sequence[str]]) -> bool:
 
 def _usable(titles: Sequence[str]) -> tuple[str, ...]:
     """Names for ``{{name}}`` as like the titles as can be, each once."""
-    names: list[str] = []
+    names: dict[str, None] = {}
     for number, title in enumerate(titles, start=1):
         plain = unicodedata.normalize("NFKD", title.replace("ß", "ss")).encode("ascii", "ignore").decode()
         name = re.sub(r"[^A-Za-z0-9]+", "_", plain).strip("_").lower()[:70] or f"column_{number}"
         name = f"_{name}" if name[0].isdigit() else name
-        names.append(name if name not in names else f"{name}_{number}")
+        names[name if name not in names else f"{name}_{number}"] = None
     return tuple(names)
 
 

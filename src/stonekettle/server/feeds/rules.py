@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from itertools import islice
+from collections.abc import Iterator
+from itertools import chain, islice
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -12,7 +13,7 @@ from stonekettle.plan.feed import FeedDraft, Rows
 from stonekettle.plan.imports.table import Ragged, Table
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.drafts import Document, Drafts
-from stonekettle.server.feeds.models import Feed, FeedFile
+from stonekettle.server.feeds.models import PIECE_ROWS, Feed, FeedFile, csv_text, pieces_of
 
 NEW_NAME = "New feed"
 EXAMPLE: dict[str, Any] = {
@@ -73,10 +74,24 @@ def rows(draft: FeedDraft, start: int = 0, count: int | None = None) -> Rows:
     if feed is None:
         return Rows((), [])
     if feed.make is not None and count is not None:
-        found = Rows(feed.columns, feed.make.rows_made(start + count))
+        return Rows(feed.columns, feed.make.rows_made(count, start))
+    elif feed.file is not None and count is not None:
+        return Rows(feed.columns, FeedFile.page(feed.file.digest, start, count))
     elif feed.file is not None:
         found = feed.with_text(FeedFile.text_of(feed.file.digest) or "").rows
     else:
         found = feed.rows
     end = None if count is None else start + count
     return Rows(found.columns, list(islice(found.values, start, end)))
+
+
+def texts(draft: FeedDraft) -> Iterator[str]:
+    """All rows of a feed as CSV text with a header, a piece at a time."""
+    feed = draft.feed
+    file = FeedFile.objects.filter(pk=feed.file.digest).first() if feed and feed.file else None
+    if file is not None:
+        return file.texts()
+    if feed is not None and feed.make is not None:
+        made = map(csv_text, feed.make.pieces_made(PIECE_ROWS))
+        return chain([csv_text([feed.columns])], made)
+    return pieces_of(rows(draft))

@@ -36,6 +36,7 @@ class Line:
         self.run_id = run_id
         self.stopper: str | None = None
         self.generators: list[Generator] = []
+        self.looked_at = timezone.now()
         self._watch = Watch(LOOK_S)
         self._unsaved: deque[Batch] = deque()
         self._saving = threading.Lock()
@@ -73,6 +74,7 @@ class Line:
         Run.objects.filter(pk=self.run_id).update(conductor_seen_at=timezone.now())
         self.stopper = Run.objects.values_list("stop_requested_by", flat=True).get(pk=self.run_id) or None
         self.generators = list(Generator.objects.filter(run_id=self.run_id))
+        self.looked_at = timezone.now()
         self._save()
 
     def _run(self) -> None:
@@ -154,7 +156,7 @@ class DatabaseFleet:
             return FleetStatus(False, False, f"{lost.name}: {lost.reason}")
         patience = timedelta(seconds=GENERATOR_SILENCE_S)
         for generator in generators:
-            silent = timezone.now() - generator.seen_at
+            silent = self._line.looked_at - generator.seen_at
             waiting = generator.state in (Generator.State.STARTING, Generator.State.FINISHED)
             if not waiting and silent > patience and self._line.steady_for_s > GENERATOR_SILENCE_S:
                 return FleetStatus(False, False, f"{generator.name} fell silent")

@@ -24,22 +24,28 @@ log = logging.getLogger(__name__)
 class DatabaseAway(EngineError):
     """The database did not come back, or did not take what was written, within a minute."""
 
-    def __init__(self, error: Exception, limit_s: float) -> None:
-        full = getattr(error.__cause__, "sqlstate", None) == DISK_FULL
+    def __init__(self, full: bool, limit_s: float) -> None:
         what = "The disk of the database was full" if full else "The database was away"
         super().__init__(f"{what} for over {limit_s:.0f} s.")
+
+
+def _is_full(error: Exception) -> bool:
+    """Whether the database has no room, as it says itself or the system beneath it."""
+    return getattr(error.__cause__, "sqlstate", None) == DISK_FULL or "No space left" in str(error)
 
 
 def patiently(action: Callable[[], T], limit_s: float = OUTAGE_LIMIT_S) -> T:
     """Do ``action``, again and again while the database is away. It must be safe to repeat."""
     give_up = time.monotonic() + limit_s
+    full = False
     while True:
         try:
             return action()
         except AWAY as error:
             connection.close()
+            full = full or _is_full(error)
             if time.monotonic() > give_up:
-                raise DatabaseAway(error, limit_s) from error
+                raise DatabaseAway(full, limit_s) from error
             log.warning("the database is away, trying again: %s", str(error).splitlines()[0])
             time.sleep(RETRY_S)
             close_old_connections()
@@ -54,8 +60,9 @@ class Watch:
 
     def __init__(self, every_s: float) -> None:
         self._every_s = every_s
-        self._next = 0.0
+        self._next = time.monotonic()
         self._away_since: float | None = None
+        self._full = False
         self._steady_since = time.monotonic()
         self._asked_at: float | None = None
 
@@ -72,15 +79,18 @@ class Watch:
     def read(self, action: Callable[[], T], otherwise: T) -> T:
         """The result of ``action``, or ``otherwise`` while the database is away."""
         self._asked_at = time.monotonic()
+        if self._asked_at > self._next + SLOW_S:  # this process itself was held up
+            self._steady_since = self._asked_at
         self._next = self._asked_at + self._every_s
         try:
             found = action()
         except AWAY as error:
             connection.close()
             self._steady_since = now = time.monotonic()
+            self._full = _is_full(error) or (self._full and self._away_since is not None)
             self._away_since = self._away_since or now
             if now - self._away_since > OUTAGE_LIMIT_S:
-                raise DatabaseAway(error, OUTAGE_LIMIT_S) from error
+                raise DatabaseAway(self._full, OUTAGE_LIMIT_S) from error
             return otherwise
         finally:
             if self._asked_at is not None and time.monotonic() - self._asked_at > SLOW_S:

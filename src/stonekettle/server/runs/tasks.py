@@ -9,7 +9,7 @@ from django.conf import settings
 from procrastinate.contrib.django import app
 
 from stonekettle.engine.conductor import Ending, conduct
-from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.local import practice_directory
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
@@ -79,6 +79,8 @@ def forget_old_pushes(timestamp: int) -> None:
 def _end(run_id: int, ending: Ending) -> None:
     """Analyse what there is, then give the run its last state."""
     run = Run.objects.get(pk=run_id)
+    if run.run_state in ENDED:
+        return  # by another meanwhile, who thought its conductor lost or found it alive
     if ending.has_data and data.seconds_stored(run):
         analysing.analyse(run, state=ending.state, cause=ending.cause)
     rules.move(run_id, ending.state, ending.cause)
