@@ -22,8 +22,11 @@ SKIPPED = {"node_modules", "dist", ".venv", "migrations", "__pycache__"}
 GENERATED = {"schema.d.ts"}
 
 
-QUICK = ["tests/core", "tests/plan", "tests/meters", "tests/practice", "tests/report", "tests/server"]
-"""What neither makes real load nor needs a browser."""
+QUICK = [
+    *("tests/core", "tests/plan", "tests/meters", "tests/practice", "tests/report", "tests/server"),
+    "--ignore=tests/server/test_malformed.py",
+]
+"""What neither makes real load nor needs a browser, but for the thousands of malformed requests."""
 
 
 def test(arguments: list[str]) -> int:

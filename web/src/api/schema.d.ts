@@ -511,7 +511,7 @@ export interface paths {
         };
         /**
          * Download Feed
-         * @description All rows as CSV with a header.
+         * @description All rows as CSV with a header, a piece at a time.
          */
         get: operations["stonekettle_server_feeds_api_download_feed"];
         put?: never;
