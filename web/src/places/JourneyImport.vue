@@ -140,10 +140,17 @@ async function make() {
         </p>
         <ol class="divide-y divide-rule border-y border-rule">
           <li v-for="step in found.steps" :key="step.name" class="flex flex-wrap gap-x-4 py-1.5">
-            <code class="figures min-w-0 flex-1 text-[13px] break-all">{{ step.request }}</code>
+            <span class="min-w-0 flex-1">
+              <strong
+                v-if="step.name !== step.request.replace(/\?.*/, '')"
+                class="mr-2 font-semibold break-words"
+                >{{ step.name }}</strong
+              >
+              <code class="figures text-[13px] break-all">{{ step.request }}</code>
+            </span>
             <span class="label">
-              {{ step.files ? `${step.files} files` : '' }}{{ step.files && step.think ? ', ' : ''
-              }}{{ step.think && `then ${step.think}` }}
+              {{ step.files ? counted(step.files, 'file') : ''
+              }}{{ step.files && step.think ? ', ' : '' }}{{ step.think && `then ${step.think}` }}
             </span>
           </li>
         </ol>

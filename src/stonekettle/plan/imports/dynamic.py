@@ -24,8 +24,9 @@ from stonekettle.plan.response_text import form_fields, json_leaves, unwritten
 CONTEXT = 24
 MIN_LENGTH = 4
 PLAIN_LENGTH = 12
-"""A value that only occurs somewhere in a text is surely made for the visit from this length on."""
+"""A value that only occurs in a script is surely made for the visit from this length on."""
 _NAME = re.compile(r"[^A-Za-z0-9]+")
+_SPECIAL = re.compile(r"[\\.^$*+?{}\[\]|()-]")
 _SCRIPT = patterns.compiled(r"(?is)<script\b[^>]*>.*?</script>")
 _NOT_KEPT = ("set-cookie", "date", "etag", "content-length", "last-modified", "location")
 
@@ -92,11 +93,11 @@ class _Answer:
         return {value: name for entry in self._chain for name, value in entry.set_cookies}
 
     @cached_property
-    def scripts(self) -> str:
-        """What of the text is a program's."""
+    def prose(self) -> str:
+        """The text without programs, in which any word may stand for itself."""
         if "javascript" in self.entry.answer_type:
-            return self.entry.answer
-        return "".join(_SCRIPT.findall(self.entry.answer))
+            return ""
+        return str(_SCRIPT.sub(lambda _: "", self.entry.answer))
 
     def source(self, value: str, hint: str) -> _Source | None:
         """How the value can be kept from here."""
@@ -116,7 +117,7 @@ class _Answer:
                 return _Source({"cookie": self.cookies[written], **decode}, hint or self.cookies[written])
         for written, decode in _writings(value):
             if pattern := _pattern(self.entry.answer, written):
-                sure = written not in self.scripts and (len(value) >= PLAIN_LENGTH or "=" in pattern)
+                sure = len(value) >= PLAIN_LENGTH or written in self.prose
                 return _Source({"regex": pattern, **decode}, hint or "number", sure)
         return None
 
@@ -246,9 +247,13 @@ def _pattern(text: str, written: str) -> str | None:
         before = text[max(0, at - CONTEXT) : at].rpartition("\n")[2]
         after = text[at + len(written) : at + len(written) + 1]
         if before.strip() and after.strip():
-            return f"{re.escape(before)}([^{re.escape(after)}]+)"
+            return f"{_SPECIAL.sub(_quoted, before)}([^{_SPECIAL.sub(_quoted, after)}]+)"
         at = text.find(written, at + 1)
     return None
+
+
+def _quoted(match: re.Match[str]) -> str:
+    return f"\\{match[0]}"
 
 
 def _looks_made(value: str) -> bool:
