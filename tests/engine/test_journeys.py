@@ -102,10 +102,16 @@ def shop() -> Iterator[Shop]:
 
 
 class Played:
-    """A run of one journey of these steps, in this process."""
+    """A run of one journey of these steps, in this process, at one level of users or at several."""
 
     def __init__(
-        self, shop: Shop, *steps: dict[str, Any], users: int = 6, seconds: float = 1.0, **journey: Any
+        self,
+        shop: Shop,
+        *steps: dict[str, Any],
+        users: int = 6,
+        seconds: float = 1.0,
+        levels: tuple[int, ...] = (),
+        **journey: Any,
     ) -> None:
         named = [{"name": f"step {i}", "think": "5 ms", **step} for i, step in enumerate(steps)]
         feeds = journey.pop("feeds", [])
@@ -120,7 +126,7 @@ class Played:
         )
         self.chunks: list[bytes] = []
         self.seconds: list[Second] = []
-        profile = LoadProfile((Segment.hold(users, seconds),))
+        profile = LoadProfile(tuple(Segment.hold(level, seconds) for level in levels or (users,)))
         LoadLoop(compile_plan(plan), profile, self._keep).run(time.perf_counter(), lambda: None)
         self.records = np.concatenate([view(chunk) for chunk in self.chunks])
         self.errors = Counter(ERRORS[e] for e in self.records["error"])
@@ -158,6 +164,15 @@ def test_users_without_a_row_retire_and_nobody_takes_their_place(shop: Shop) -> 
     assert played.seconds[0].users == pytest.approx(3, abs=0.3)
     once = Played(shop, {"request": "GET /once?rider={{rider}}"}, users=2, feeds=[{**feed, "take": "in order"}])
     assert shop.seen["GET /once"] == len(once.records) == 3
+
+
+def test_users_retired_at_a_high_load_are_not_missed_at_a_lower_one(shop: Shop) -> None:
+    rows = "rider\n" + "".join(f"r{i}\n" for i in range(8))
+    feed = {"name": "riders", "csv": rows, "take": "one per user", "end": "retire"}
+    step = {"request": "GET /hello?rider={{rider}}"}
+    seconds = Played(shop, step, users=14, levels=(10, 14, 12, 5, 9), feeds=[feed]).seconds
+    present = [second.users for second in seconds[:5]]
+    assert present == pytest.approx([8, 8, 8, 5, 8], abs=0.6)
 
 
 def test_a_failed_check_is_an_error_of_its_own_kind_and_ends_the_journey(shop: Shop) -> None:

@@ -11,6 +11,7 @@ import gc
 import heapq
 import sys
 import time
+from bisect import bisect_left, insort
 from collections.abc import Callable
 from random import Random
 
@@ -75,7 +76,8 @@ class LoadLoop:
         self.heap: list[tuple[float, int, User]] = []
         self.present: list[User] = []
         self._free: list[int] = []
-        self._places = self._gone = 0
+        self._places = 0
+        self._gone: list[int] = []
         self.draining_since: float | None = None
         self._order = 0
         self._busy: dict[pycurl.Curl, Flight] = {}
@@ -155,7 +157,8 @@ class LoadLoop:
 
     def _follow(self, now: float, wanted: int) -> None:
         present = self.present
-        wanted = max(0, wanted - self._gone)
+        # Who retired for good leaves a place empty; those above the wanted ones do not matter now.
+        wanted -= bisect_left(self._gone, wanted)
         if wanted > len(present):
             self._advance_areas(now)
             for _ in range(wanted - len(present)):
@@ -175,12 +178,16 @@ class LoadLoop:
         number = place * self.share[1] + self.share[0]
         user = User(number, walk(self.dealer, self.thinks, number + 1), new_share())
         user.main = Flight.of(user)
-        self.present.append(user)
+        insort(self.present, user, key=lambda one: one.number)  # the highest leave first
         self._proceed(user, now, True)
 
-    def _retire(self, user: User) -> None:
+    def _retire(self, user: User, *, for_good: bool = False) -> None:
         """Close what belongs to the user; nothing of it may reach the next one."""
-        heapq.heappush(self._free, (user.number - self.share[0]) // self.share[1])
+        place = (user.number - self.share[0]) // self.share[1]
+        if for_good:
+            insort(self._gone, place)
+        else:
+            heapq.heappush(self._free, place)
         user.life.close()
         for flight in (user.main, *user.free):
             if flight is not None:
@@ -205,8 +212,7 @@ class LoadLoop:
             # Its feeds have no row for it any more; nobody takes its place.
             self._advance_areas(time.perf_counter())
             self.present.remove(user)
-            self._gone += 1
-            self._retire(user)
+            self._retire(user, for_good=True)
             return
         self._send(user, *action, due)
 
