@@ -18,10 +18,12 @@ from pytest_django import DjangoAssertNumQueries
 from stonekettle.engine.errors import IllegalTransition
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, data, plate, rules, tasks
 from stonekettle.server.runs.models import GeneratorSecond, Run
+from tests.server.conftest import QUICK
 
 MakeRun = Callable[..., Run]
 
@@ -40,6 +42,21 @@ def test_a_second_run_waits_for_the_first(client: Client, experiment: Experiment
     answer = client.post(f"/api/experiments/{experiment.pk}/runs", content_type="application/json")
     assert answer.status_code == 409
     assert "still queued" in answer.json()["detail"]
+
+
+def test_runs_on_different_systems_go_side_by_side(client: Client, experiment: Experiment) -> None:
+    rules.start(experiment, None)
+    elsewhere = experiments.create(QUICK.replace("base_url: practice://gateway", "base_url: http://127.0.0.1:9"), None)
+    run = rules.start(elsewhere, None)
+    assert run.target == "http://127.0.0.1:9"
+    part = experiments.create(QUICK.replace("base_url: practice://gateway", "base_url: practice://planner"), None)
+    with pytest.raises(Conflict, match="is still queued on Quillport"):
+        rules.start(part, None)
+    for port in (10, 11):
+        rules.start(experiments.create(QUICK.replace("practice://gateway\n", f"http://127.0.0.1:{port}\n"), None), None)
+    last = experiments.create(QUICK.replace("practice://gateway\n", "http://127.0.0.1:12\n"), None)
+    with pytest.raises(Conflict, match="4 runs are under way"):
+        rules.start(last, None)
 
 
 def test_every_move_is_recorded_and_illegal_ones_change_nothing(make_run: MakeRun) -> None:

@@ -163,9 +163,9 @@ def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
     return {
         "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
         "web": ["stonekettle.server.wsgi", "--port", str(port)],
-        "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "4"],
+        "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "6"],
         "desk": ["django", "desk"],
-        "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "4"],
+        "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "6"],
     }
 
 

@@ -18,6 +18,7 @@ const router = useRouter()
 const me = useMe()
 const inProgress = useRunsInProgress()
 const current = computed(() => inProgress.data.value?.runs[0])
+const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
 const signOut = useSignOut()
 async function leave() {
   await signOut.mutateAsync()
@@ -53,11 +54,12 @@ async function leave() {
       <div class="ml-auto flex items-center gap-3">
         <RouterLink
           v-if="current"
-          :to="`/runs/${current.id}`"
+          :to="others > 0 ? '/runs' : `/runs/${current.id}`"
           class="flex max-w-72 items-center gap-1 rounded-full border border-rule px-3 py-0.5 text-ink"
           data-testid="run-chip"
         >
           <span class="truncate">{{ current.experiment }}</span>
+          <span v-if="others > 0" class="label whitespace-nowrap">and {{ others }} more</span>
           <RunState :state="current.state" />
         </RouterLink>
         <button type="button" class="label hover:text-ink" @click="$emit('jump')">

@@ -15,6 +15,7 @@ from stonekettle.server.experiments.models import Revision
 from stonekettle.server.sealed import SealedJSONField
 from stonekettle.server.systems.models import System
 
+TARGET_LENGTH = 300
 STATES = [(state.value, state.value) for state in RunState]
 
 
@@ -29,9 +30,9 @@ class RunQuerySet(models.QuerySet["Run"]):
 class Run(models.Model):
     """One execution of an experiment's revision.
 
-    ``plan`` is the plan as it ran, addresses resolved. ``begun_at`` is the start of load in
-    seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the leading
-    worker's sign of life. ``result`` is the document of the findings, None before analysis.
+    ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads. ``begun_at`` is
+    the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at``
+    is the leading worker's sign of life. ``result`` is the document of the findings, None before analysis.
     ``meter_reports`` tells how every metrics address did, once load has ended.
     """
 
@@ -40,6 +41,7 @@ class Run(models.Model):
     state = models.CharField(max_length=12, choices=STATES, default=RunState.QUEUED.value)
     cause = models.TextField(default="")
     plan_document = SealedJSONField()
+    target = models.CharField(max_length=TARGET_LENGTH, default="", db_index=True)
     trial_requests = models.PositiveIntegerField(default=0)
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     queued_at = models.DateTimeField(auto_now_add=True)

@@ -5,33 +5,51 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils import timezone
 
 from stonekettle.engine.lifecycle import ENDED, RunState, check_move
 from stonekettle.plan import document
-from stonekettle.plan.secrecy import hidden
+from stonekettle.plan.models import Plan
+from stonekettle.plan.parts import PRACTICE
+from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs.models import Run, Transition
+from stonekettle.server.runs.models import TARGET_LENGTH, Run, Transition
 
+MOST_RUNS = 4
+"""So many side by side have a worker each."""
 CONDUCTOR_SILENCE = timedelta(seconds=20)
 """A run whose conductor gave no sign of life for so long has lost it."""
 
 
+def target_of(plan: Plan) -> str:
+    """What a run loads: scheme, host and port of its system; the practice system is one, whatever its part."""
+    origin = origin_of(plan.system.base_url)
+    return PRACTICE if origin.startswith(f"{PRACTICE}://") else origin[:TARGET_LENGTH]
+
+
 @transaction.atomic
 def start(experiment: Experiment, user: User | None) -> Run:
-    """Queue a run of the newest revision. One at a time: runs would disturb each other."""
+    """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
     from stonekettle.server.runs import tasks
 
-    # Whoever starts a run holds this row, so that two cannot find the field empty at once.
-    Experiment.objects.select_for_update().order_by("pk").first()
-    busy = Run.objects.in_progress().first()
-    if busy is not None:
-        raise Conflict(f"Run {busy.pk} is still {busy.state}. Wait for its end, or stop it first.")
     plan = experiments.current_plan(experiment)
+    target = target_of(plan)
+    with connection.cursor() as cursor:
+        # Held until the end of the transaction, so that two cannot find the system free at once.
+        cursor.execute("SELECT pg_advisory_xact_lock(hashtextextended(%s, 0))", [target])
+    under_way = Run.objects.in_progress()
+    busy = under_way.filter(target=target).first()
+    if busy is not None:
+        raise Conflict(
+            f"Run {busy.pk} is still {busy.state} on {plan.system.name}. Wait for its end, or stop it first."
+        )
+    if under_way.count() >= MOST_RUNS:
+        raise Conflict(f"{MOST_RUNS} runs are under way, which is as many as go side by side. Wait for one to end.")
     run = Run.objects.create(
+        target=target,
         revision=experiment.current,
         system=experiment.system,
         plan_document=document.to_document(plan),
