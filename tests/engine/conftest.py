@@ -65,7 +65,7 @@ class Handler(BaseHTTPRequestHandler):
         self.server.names.append(self.headers.get_all("X-Rider"))
         kind = "text/html; charset=ISO-8859-1" if path == "/latin" else "application/json"
         headers, body = self.server.answers.get(path, ({"Content-Type": kind}, BODIES.get(path, b"hello")))
-        self.send_response(500 if path == "/fail" else 200)
+        self.send_response(500 if path == "/fail" else 302 if "Location" in headers else 200)
         self.send_header("Content-Length", str(len(body)))
         self.send_header("Set-Cookie", "visit=1")
         for name, value in headers.items():

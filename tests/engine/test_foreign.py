@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import threading
 import time
 import tracemalloc
 from random import Random
@@ -161,3 +162,25 @@ def test_half_a_character_in_an_answer_can_be_kept_and_sent_again(known_server: 
         {"name": "b", "request": "POST /?t={{token}}", "json": {"t": "{{token}}"}},
     )
     assert errors_under_load(plan) == {"none"}
+
+
+def test_a_redirect_does_not_take_a_secret_header_elsewhere(known_server: KnownServer) -> None:
+    other = KnownServer()
+    threading.Thread(target=other.serve_forever, daemon=True).start()
+    known_server.answers["/go"] = ({"Location": f"{other.url}/taken"}, b"")
+    known_server.answers["/home"] = ({"Location": "/"}, b"")
+    for path, headers, passes in (
+        ("/go", {"X-Api-Key": "hush-hush"}, False),
+        ("/go", {"X-Zone": "A"}, True),
+        ("/home", {"X-Api-Key": "hush-hush"}, True),
+    ):
+        step = {"name": "a", "request": f"GET {path}", "headers": headers, "redirects": True}
+        plan = plan_of(known_server.url, step)
+        trial = try_journey(compile_plan(plan), known_server.url, 0)
+        assert trial.passed == passes, trial.reason
+        assert passes or "where its secrets may not go" in trial.reason
+        assert errors_under_load(plan) == ({"none"} if passes else {"target not allowed"})
+        if not passes:
+            assert other.seen.total() == 0
+    other.shutdown()
+    other.server_close()

@@ -178,7 +178,8 @@ def _guarded_socket(flight: Flight) -> Callable[[int, CurlAddress], object]:
     """Opens a handle's sockets, and refuses addresses that load may not go to."""
 
     def open_socket(purpose: int, address: CurlAddress) -> object:
-        opened = open_allowed(address)
+        confined = flight.request.confined_to if flight.request is not None else None
+        opened = open_allowed(address) if confined in (None, address[3][1]) else None
         if opened is None:
             flight.refused = True
             return pycurl.SOCKET_BAD

@@ -8,6 +8,7 @@ from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
 from typing import TypedDict
+from urllib.parse import urlsplit
 
 from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.run_data import StepInfo
@@ -30,7 +31,8 @@ class Request:
     """One request of a step. ``url`` and ``body`` are None where they vary from user to user.
 
     ``examiner`` is None where nothing of the response is looked at; ``accompanying`` are fetched in
-    parallel once this one is answered. ``first`` begins a journey.
+    parallel once this one is answered. ``first`` begins a journey. ``confined_to`` is the only port it may
+    go to, redirects included: it carries secrets that were given for there.
     """
 
     step: int
@@ -47,6 +49,7 @@ class Request:
     time_limit_ms: int
     think: Law
     redirects: bool = False
+    confined_to: int | None = None
     examiner: Examiner | None = None
     accompanying: tuple[Request, ...] = ()
     session: Session = field(default_factory=Session)
@@ -159,6 +162,7 @@ def _compile_step(
         time_limit_ms=limit_ms,
         think=think,
         redirects=step.redirects,
+        confined_to=_confined(base, step),
         examiner=examiner if examiner.wanted else None,
         accompanying=tuple(
             Request(
@@ -184,6 +188,16 @@ def _compile_step(
         last=ends[1],
         **_address(base, step.path),
     )
+
+
+def _confined(base: str, step: Step) -> int | None:
+    """The port of a step that must not be led elsewhere: libcurl leaves out Authorization when a redirect
+    leads to another origin, and sends every other header there."""
+    secret = (secrecy.is_secret_name(name) for name in step.headers if name.lower() not in ("authorization", "cookie"))
+    if not step.redirects or not any(secret):
+        return None
+    parts = urlsplit(base if step.path.startswith("/") else step.path)
+    return parts.port or (443 if parts.scheme == "https" else 80)
 
 
 def _signed(session: Session, base: str, path: str) -> Mapping[str, str]:

@@ -317,6 +317,9 @@ def _note_sent(transfer: _Transfer, kind: int, data: bytes) -> None:
 
 
 def _open(transfer: _Transfer, address: CurlAddress) -> object:
+    if transfer.request.confined_to not in (None, address[3][1]):
+        transfer.fault = f"it leads to port {address[3][1]} of {host_of(address)}, where its secrets may not go."
+        return pycurl.SOCKET_BAD
     opened = open_allowed(address)
     if opened is None:
         transfer.fault = f"it leads to {host_of(address)}, which is not an allowed target."
