@@ -30,6 +30,8 @@ def start() -> Iterator[Start]:
             stderr=subprocess.PIPE,
             text=True,
             env={**os.environ, "PYTHONPATH": str(ROOT / "src")},
+            # A test run in the background ignores Ctrl-C, and its children would too.
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
         )
         running.append(process)
         return process
