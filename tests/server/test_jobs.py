@@ -153,3 +153,8 @@ def test_a_job_whose_worker_was_lost_has_ended_and_old_ones_are_forgotten(client
     Job.objects.filter(pk=job.pk).update(created_at=timezone.now() - timedelta(days=2))
     rules.forget_old()
     assert not Job.objects.exists()
+
+
+@pytest.mark.parametrize(("code", "title"), [(1, "Not finished"), (-9, "Too large"), (-24, "Took too long")])
+def test_a_process_that_could_not_say_why_it_ended_is_judged_by_its_end(code: int, title: str) -> None:
+    assert tasks._why(code)["title"] == title

@@ -6,14 +6,14 @@ The load loop and the trial use the same rules; the loop stops at the first fail
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 from stonekettle.plan import json_path, patterns
 from stonekettle.plan.json_path import MISSING
-from stonekettle.plan.response_text import decoded, form_fields, unwritten
+from stonekettle.plan.response_text import decoded, form_fields, set_cookies, unwritten
 from stonekettle.plan.step import Check, Keep, Step
 
 MAX_BODY = 1_000_000
@@ -200,9 +200,3 @@ def as_text(value: Any) -> str:
 def whole(text: str) -> str:
     """Text that can be sent again: half a character, as JSON can hold one, becomes a question mark."""
     return text.encode("utf-8", "replace").decode()
-
-
-def set_cookies(lines: Iterable[str]) -> list[tuple[str, str]]:
-    """Names and values of cookies from ``Set-Cookie`` values."""
-    pairs = (line.partition(";")[0].partition("=") for line in lines)
-    return [(name.strip(), value.strip()) for name, _, value in pairs]

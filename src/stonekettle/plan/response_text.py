@@ -7,7 +7,7 @@ import codecs
 import html
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 from urllib.parse import unquote
 
@@ -78,3 +78,9 @@ def json_leaves(document: Any, path: str = "$") -> Iterator[tuple[str, Any]]:
             yield from json_leaves(value, f"{path}[{number}]")
     elif isinstance(document, (str, int, float)) and not isinstance(document, bool):
         yield path, document
+
+
+def set_cookies(lines: Iterable[str]) -> list[tuple[str, str]]:
+    """Names and values of cookies from ``Set-Cookie`` values."""
+    pairs = (line.partition(";")[0].partition("=") for line in lines)
+    return [(name.strip(), value.strip()) for name, _, value in pairs]

@@ -42,12 +42,22 @@ def too_big() -> HttpResponse:
     return problem(413, "Too large", "What was sent is larger than this address takes.")
 
 
+def fault(where: str, error: BaseException | None) -> dict[str, Any]:
+    """A fault of ours as a problem, written to the log under the number it tells."""
+    number = secrets.token_hex(4)
+    log.error("problem %s at %s", number, where, exc_info=error or True)
+    detail = f"This is a fault of Stone Kettle, not yours. Its log has it as problem {number}."
+    return {"status": 500, "title": "Something went wrong here", "detail": detail, "problems": [], "number": number}
+
+
+def is_disk_full(error: BaseException) -> bool:
+    """Whether the database has no room, as it says itself or the system beneath it."""
+    return getattr(error.__cause__, "sqlstate", None) == DISK_FULL or "No space left" in str(error)
+
+
 def unexpected(request: HttpRequest, error: BaseException | None) -> HttpResponse:
     """A fault of ours: the same number stands in the answer and, with what happened, in the log."""
-    number = secrets.token_hex(4)
-    log.error("problem %s at %s %s", number, request.method, request.path, exc_info=error or True)
-    detail = f"This is a fault of Stone Kettle, not yours. Its log has it as problem {number}."
-    return problem(500, "Something went wrong here", detail, number=number)
+    return problem(**fault(f"{request.method} {request.path}", error))
 
 
 def expected(error: Exception) -> dict[str, Any] | None:
@@ -105,7 +115,7 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(InterfaceError)
     def _away(request: HttpRequest, error: Exception) -> HttpResponse:
         log.warning("the database is away at %s %s: %s", request.method, request.path, str(error).splitlines()[:1])
-        if getattr(error.__cause__, "sqlstate", None) == DISK_FULL:
+        if is_disk_full(error):
             return problem(503, "The disk is full", "The disk of the database is full. Free some space and try again.")
         return problem(503, "The database is away", "It is being started again; try again in some seconds.")
 

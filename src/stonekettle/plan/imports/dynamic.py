@@ -18,7 +18,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from stonekettle.plan import patterns, template
-from stonekettle.plan.imports.har import RecordedStep
+from stonekettle.plan.imports.har import RecordedStep, cookies_in
 from stonekettle.plan.response_text import form_fields, json_leaves, unwritten
 
 CONTEXT = 24
@@ -157,12 +157,6 @@ def accepted(document: dict[str, Any], chosen: Iterable[Proposal]) -> dict[str, 
             writing = f" | {place.writing}" if place.writing else ""
             _replace(made["steps"][place.step], place.sent, "{{" + proposal.name + writing + "}}")
     return made
-
-
-def cookies_in(header: str) -> list[tuple[str, str]]:
-    """Names and values of a Cookie header."""
-    pairs = (pair.partition("=") for pair in header.split(";"))
-    return [(name.strip(), value.strip()) for name, _, value in pairs if name.strip()]
 
 
 def _sent(step: dict[str, Any]) -> Iterator[tuple[str, str, str]]:

@@ -21,6 +21,7 @@ from urllib.parse import parse_qsl, urljoin, urlsplit
 from stonekettle.plan.imports import seen
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.quantities import format_duration
+from stonekettle.plan.response_text import set_cookies
 from stonekettle.plan.template import variables
 
 MAX_BYTES = 40_000_000
@@ -66,8 +67,7 @@ class Entry:
     @property
     def cookies(self) -> dict[str, str]:
         """The cookies it was sent with."""
-        pairs = (pair.partition("=") for pair in self.headers.get("cookie", "").split(";"))
-        return {name.strip(): value.strip() for name, _, value in pairs if name.strip()}
+        return dict(cookies_in(self.headers.get("cookie", "")))
 
     @property
     def host(self) -> str:
@@ -222,12 +222,17 @@ def _entry(number: int, raw: Mapping[str, Any]) -> Entry:
     )
 
 
+def cookies_in(header: str) -> list[tuple[str, str]]:
+    """Names and values of a Cookie header."""
+    pairs = (pair.partition("=") for pair in header.split(";"))
+    return [(name.strip(), value.strip()) for name, _, value in pairs if name.strip()]
+
+
 def _set_cookies(raw: Any) -> tuple[tuple[str, str], ...]:
     """Names and values of the cookies an answer sets; some browsers write them a line each in one header."""
     listed = [h for h in raw if isinstance(h, dict)] if isinstance(raw, list) else []
     lines = [str(h.get("value", "")) for h in listed if str(h.get("name", "")).lower() == "set-cookie"]
-    pairs = (line.partition(";")[0].partition("=") for text in lines for line in text.split("\n"))
-    return tuple((name.strip(), value.strip()) for name, _, value in pairs)
+    return tuple(set_cookies(line for text in lines for line in text.split("\n")))
 
 
 def _text(content: Mapping[str, Any]) -> str:

@@ -25,7 +25,7 @@ PIECE = 1_000_000
 
 def start(kind: str, given: Mapping[str, Any], user: User | None, file: UploadedFile | None = None) -> Job:
     """Queue a job. The file goes to the spool piece by piece: it is never in memory as a whole."""
-    from stonekettle.server.jobs import tasks
+    from stonekettle.server.jobs import tasks, work
 
     unfinished = Job.objects.filter(requested_by=user, state__in=(Job.State.WAITING, Job.State.WORKING))
     if unfinished.filter(seen_at__gt=timezone.now() - SILENCE).count() >= MOST_WAITING:
@@ -38,7 +38,7 @@ def start(kind: str, given: Mapping[str, Any], user: User | None, file: Uploaded
         text="Waiting for a free worker",
     )
     if settings.JOBS_AT_ONCE:
-        tasks.perform_here(job.pk)
+        work.perform(job.pk)
     else:
         tasks.do.defer(job_id=job.pk)
     return job

@@ -9,9 +9,11 @@ from __future__ import annotations
 import multiprocessing
 import os
 import resource
+import signal
 import time
 from multiprocessing.process import BaseProcess
 from pathlib import Path
+from typing import Any
 
 from django.db import close_old_connections, connections
 from django.utils import timezone
@@ -42,8 +44,7 @@ def do(job_id: int) -> None:
         process.join()
     job = Job.objects.get(pk=job_id)
     if not job.is_over:
-        # It was killed by its bounds or by the machine, and could not say so itself.
-        rules.refuse(job_id, work.out_of_memory())
+        rules.refuse(job_id, _why(process.exitcode or 0))
     if path := rules.path_of(job):
         path.unlink(missing_ok=True)
 
@@ -54,9 +55,17 @@ def forget_old_jobs(timestamp: int) -> None:
     rules.forget_old()
 
 
-def perform_here(job_id: int) -> None:
-    """Without a worker, in tests: at once."""
-    work.perform(job_id)
+def _why(code: int) -> dict[str, Any]:
+    """Why a process ended that could not say so itself, by its exit code."""
+    if code == -signal.SIGXCPU:
+        return _too_long()
+    if code < 0:
+        return work.out_of_memory()  # killed by the machine, or by its own failing allocation
+    return problem(503, "Not finished", "It ended unexpectedly, as when the database is away. Try again in a moment.")
+
+
+def _too_long() -> dict[str, Any]:
+    return problem(422, "Took too long", f"It took more than {LIMIT_S:.0f} s and was ended. Nothing was changed.")
 
 
 def _watch(job_id: int, process: BaseProcess) -> None:
@@ -66,8 +75,7 @@ def _watch(job_id: int, process: BaseProcess) -> None:
     while process.is_alive():
         process.join(LOOK_S)
         if time.monotonic() > give_up:
-            detail = f"It took more than {LIMIT_S:.0f} s and was ended. Nothing was changed."
-            rules.refuse(job_id, problem(422, "Took too long", detail))
+            rules.refuse(job_id, _too_long())
             return
         if time.monotonic() - seen >= 1.0:
             seen = time.monotonic()

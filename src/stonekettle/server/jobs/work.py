@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import logging
-import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -21,7 +19,6 @@ from stonekettle.server import problems
 from stonekettle.server.jobs import rules
 from stonekettle.server.jobs.models import Job
 
-log = logging.getLogger(__name__)
 TELL_EVERY_S = 0.25
 KINDS = {
     "trial": "stonekettle.server.journeys.work.trial",
@@ -83,13 +80,7 @@ def _problem_of(error: Exception, job: Job) -> dict[str, Any]:
         return out_of_memory()
     if isinstance(error, ObjectDoesNotExist):
         return rules.problem(404, "Not found", "What this was for is gone.")
-    told = problems.expected(error)
-    if told is not None:
-        return told
-    number = secrets.token_hex(4)
-    log.error("problem %s in %s", number, job, exc_info=error)
-    detail = f"This is a fault of Stone Kettle, not yours. Its log has it as problem {number}."
-    return {**rules.problem(500, "Something went wrong here", detail), "number": number}
+    return problems.expected(error) or problems.fault(str(job), error)
 
 
 def out_of_memory() -> dict[str, Any]:

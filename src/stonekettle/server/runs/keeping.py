@@ -10,7 +10,7 @@ from typing import TypeVar
 from django.db import InterfaceError, OperationalError, close_old_connections, connection
 
 from stonekettle.engine.errors import EngineError
-from stonekettle.server.problems import DISK_FULL
+from stonekettle.server.problems import is_disk_full
 
 T = TypeVar("T")
 OUTAGE_LIMIT_S = 60.0
@@ -29,11 +29,6 @@ class DatabaseAway(EngineError):
         super().__init__(f"{what} for over {limit_s:.0f} s.")
 
 
-def _is_full(error: Exception) -> bool:
-    """Whether the database has no room, as it says itself or the system beneath it."""
-    return getattr(error.__cause__, "sqlstate", None) == DISK_FULL or "No space left" in str(error)
-
-
 def patiently(action: Callable[[], T], limit_s: float = OUTAGE_LIMIT_S) -> T:
     """Do ``action``, again and again while the database is away. It must be safe to repeat."""
     give_up = time.monotonic() + limit_s
@@ -43,7 +38,7 @@ def patiently(action: Callable[[], T], limit_s: float = OUTAGE_LIMIT_S) -> T:
             return action()
         except AWAY as error:
             connection.close()
-            full = full or _is_full(error)
+            full = full or is_disk_full(error)
             if time.monotonic() > give_up:
                 raise DatabaseAway(full, limit_s) from error
             log.warning("the database is away, trying again: %s", str(error).splitlines()[0])
@@ -87,7 +82,7 @@ class Watch:
         except AWAY as error:
             connection.close()
             self._steady_since = now = time.monotonic()
-            self._full = _is_full(error) or (self._full and self._away_since is not None)
+            self._full = is_disk_full(error) or (self._full and self._away_since is not None)
             self._away_since = self._away_since or now
             if now - self._away_since > OUTAGE_LIMIT_S:
                 raise DatabaseAway(self._full, OUTAGE_LIMIT_S) from error

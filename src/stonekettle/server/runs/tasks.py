@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import secrets
 
 from django.conf import settings
 from procrastinate.contrib.django import app
@@ -13,6 +12,7 @@ from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.local import practice_directory
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
+from stonekettle.server.problems import fault
 from stonekettle.server.runs import analysing, data, rules
 from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal, Line
 from stonekettle.server.runs.generating import Courier
@@ -41,10 +41,8 @@ def conduct_run(run_id: int) -> None:
             line.flush()
         except DatabaseAway as error:
             ending = Ending(RunState.FAILED, str(error), True)
-        except Exception:
-            number = secrets.token_hex(4)
-            log.exception("problem %s: run %s failed unexpectedly", number, run_id)
-            ending = Ending(RunState.FAILED, f"A fault of Stone Kettle; its log has it as problem {number}.", True)
+        except Exception as error:
+            ending = Ending(RunState.FAILED, fault(f"run {run_id}", error)["detail"], True)
         patiently(lambda: _end(run_id, ending))
 
 
