@@ -9,7 +9,7 @@ import pytest
 
 from stonekettle.core import blur
 from stonekettle.core.levels import measure
-from stonekettle.core.load_profile import PlannedLevel
+from stonekettle.core.orders import PlannedLevel
 from stonekettle.core.run_data import Reasons, RunData
 from tests.conftest import steady_run
 

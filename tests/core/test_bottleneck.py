@@ -10,6 +10,7 @@ import pytest
 from stonekettle.core import analysis
 from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
@@ -21,7 +22,7 @@ PROFILE = climb(20, 180, 20)
 
 
 def limit_of(run: RunData, profile: LoadProfile = PROFILE) -> LimitingResource:
-    found = analysis.analyse(run, profile, [], 0.05).limiting
+    found = analysis.analyse(run, as_planned(profile), [], 0.05).limiting
     assert isinstance(found, LimitingResource)
     return found
 
@@ -75,8 +76,8 @@ def test_falling_throughput_without_a_full_resource_is_contention() -> None:
 
 
 def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> None:
-    twin = Twin(one_server_system(2, servers=8), visits(1.0), PROFILE, loop=Laborious(0.01))
-    found = analysis.analyse(twin.run(), PROFILE, [], 0.05, [twin.requests()])
+    twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
+    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
     assert not found.trustworthy
     assert found.saturation == Declined(analysis.GENERATOR, pytest.approx(100, abs=40))
     assert isinstance(found.limiting, LimitingResource)
@@ -84,8 +85,8 @@ def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> N
 
 
 def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None:
-    twin = Twin(one_server_system(20, servers=2), visits(1.0), PROFILE, loop=Laborious(0.0045))
-    found = analysis.analyse(twin.run(), PROFILE, [], 0.05, [twin.requests()])
+    twin = Twin(one_server_system(20, servers=2), visits(1.0), loop=Laborious(0.0045))
+    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
     assert found.measuring.shift > 0.02
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "hardware"
@@ -95,8 +96,8 @@ def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None
 
 def test_the_generator_is_named_even_when_no_level_is_left() -> None:
     profile = climb(200, 1000, 200, 9)
-    twin = Twin(one_server_system(2, servers=8), visits(1.0), profile, loop=Laborious(0.01))
-    found = analysis.analyse(twin.run(), profile, [], 0.05, [twin.requests()])
+    twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
+    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
     assert not found.levels
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "generator"

@@ -10,7 +10,7 @@ import pytest
 from stonekettle.core import laws
 from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
-from stonekettle.core.load_profile import PlannedLevel
+from stonekettle.core.orders import PlannedLevel, as_planned
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
 from stonekettle.practice.unfit import Blocked
 from tests.conftest import ROUTE, climb, one_server_system, steady_run, visits
@@ -41,7 +41,7 @@ def test_overdue_users_are_taken_off_the_load_exactly() -> None:
 def test_a_stall_of_the_generator_breaks_no_law_and_is_no_pause_of_the_system() -> None:
     profile = climb(50, 50, 1, 60)
     run = simulate(one_server_system(5), visits(1.0), profile, loop=Blocked([(25, 28)]))
-    (level,) = measure(run, profile.levels())
+    (level,) = measure(run, as_planned(profile).levels())
     check = laws.little(level)
     assert level.longest_gap_s == pytest.approx(3.0, abs=0.1)
     assert level.overdue > 0.5
@@ -53,7 +53,7 @@ def test_a_pause_of_the_system_is_told_from_one_of_the_generator() -> None:
     profile = climb(50, 50, 1, 60)
     run = simulate(one_server_system(5), visits(1.0), profile, loop=Blocked([(25, 28)]))
     # The same gap in starts, but the generator was there.
-    (level,) = measure(replace(run, stalls=np.zeros((0, 2))), profile.levels())
+    (level,) = measure(replace(run, stalls=np.zeros((0, 2))), as_planned(profile).levels())
     assert laws.little(level).pause_s == pytest.approx(3.0, abs=0.1)
 
 
@@ -62,7 +62,7 @@ def test_fixed_think_times_break_no_law(seed: int) -> None:
     config, profile = one_server_system(20, servers=4), climb(40, 400, 40, 30)
     journeys = [TwinJourney("visit", 1.0, (TwinStep(ROUTE, Law("fixed", 8.0)),))]
     run = simulate(config, journeys, profile, seed=seed)
-    checks = [laws.little(level) for level in measure(run, profile.levels())]
+    checks = [laws.little(level) for level in measure(run, as_planned(profile).levels())]
     assert len(checks) >= 8
     assert not any(check.gross for check in checks)
     assert sum(check.broken for check in checks) <= 1
@@ -72,7 +72,7 @@ def test_demand_is_recovered_within_its_interval() -> None:
     config = one_server_system(20, servers=2)
     profile = climb(10, 80, 10, 40)
     run = simulate(config, visits(1.0), profile)
-    found = laws.demand(run.resources[0], measure(run, profile.levels()))
+    found = laws.demand(run.resources[0], measure(run, as_planned(profile).levels()))
     assert found is not None
     assert found.demand_s.value == pytest.approx(0.020, rel=0.04)
     assert found.ceiling is not None
@@ -86,7 +86,7 @@ def test_background_load_is_told_from_demand() -> None:
     resource = run.resources[0]
     busy = replace(resource, utilisation=np.clip(resource.utilisation + 0.2, 0, 1))
     loaded = replace(run, resources=(busy, *run.resources[1:]))
-    found = laws.demand(busy, measure(loaded, profile.levels()))
+    found = laws.demand(busy, measure(loaded, as_planned(profile).levels()))
     assert found is not None
     assert found.background == pytest.approx(0.2, abs=0.04)
     assert found.demand_s.value == pytest.approx(0.020, rel=0.1)
@@ -96,4 +96,4 @@ def test_a_resource_that_does_not_grow_has_no_demand() -> None:
     profile = climb(10, 60, 10, 30)
     run = simulate(one_server_system(10), visits(1.0), profile)
     flat = replace(run.resources[0], utilisation=np.linspace(0.5, 0.3, run.seconds))
-    assert laws.demand(flat, measure(replace(run, resources=(flat,)), profile.levels())) is None
+    assert laws.demand(flat, measure(replace(run, resources=(flat,)), as_planned(profile).levels())) is None

@@ -9,7 +9,8 @@ import pytest
 
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.levels import measure
-from stonekettle.core.load_profile import LoadProfile, PlannedLevel, Segment
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import PlannedLevel, as_planned
 from tests.conftest import steady_run
 
 
@@ -86,8 +87,8 @@ def test_failed_requests_count_for_load_but_not_for_throughput() -> None:
 def test_ramp_bins_are_marked_as_moving() -> None:
     profile = LoadProfile((Segment.ramp(50, 150, 60),))
     run = steady_run()
-    planned = profile.users_over(np.arange(60.0))
-    found = measure(replace(run, planned_users=planned, users=planned), profile.levels())
+    planned = as_planned(profile).mean_users(60)
+    found = measure(replace(run, planned_users=planned, users=planned), as_planned(profile).levels())
     assert len(found) == 6
     assert all(level.moving for level in found)
 

@@ -16,6 +16,7 @@ from stonekettle.core.objectives import (
     comfort_limit,
     first_errors,
 )
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 from stonekettle.practice.twin import simulate
@@ -28,7 +29,7 @@ PROFILE = climb(20, 180, 20)
 def loaded() -> tuple[RunData, tuple[Level, ...]]:
     """A run through saturation at 102 users."""
     run = simulate(one_server_system(20, servers=2), visits(1.0), PROFILE)
-    return run, measure(run, PROFILE.levels())
+    return run, measure(run, as_planned(PROFILE).levels())
 
 
 def test_the_comfort_limit_lies_between_the_levels_that_hold_and_break(
@@ -81,7 +82,7 @@ def test_no_objectives_no_limit(loaded: tuple[RunData, tuple[Level, ...]]) -> No
 def test_errors_that_pass_the_limit_for_good_are_the_breaking_point() -> None:
     config = one_server_system(20, servers=2, refuse_over=30)
     run = simulate(config, visits(1.0), PROFILE)
-    levels = measure(run, PROFILE.levels())
+    levels = measure(run, as_planned(PROFILE).levels())
     found = breaking_point(run, levels, 0.05)
     assert isinstance(found, BreakingPoint)
     assert found.users.low < found.users.value
@@ -95,7 +96,7 @@ def test_errors_that_pass_the_limit_for_good_are_the_breaking_point() -> None:
 def test_an_error_objective_can_decide_the_comfort_limit() -> None:
     config = one_server_system(20, servers=2, refuse_over=30)
     run = simulate(config, visits(1.0), PROFILE)
-    found = comfort_limit(run, measure(run, PROFILE.levels()), [Objective(1, "errors", 0.01)])
+    found = comfort_limit(run, measure(run, as_planned(PROFILE).levels()), [Objective(1, "errors", 0.01)])
     assert isinstance(found, ComfortLimit)
     assert found.users is not None
     assert 80 < found.users.value < 161
@@ -108,6 +109,6 @@ def test_a_burst_of_errors_at_one_level_is_no_breaking_point(
     errors = run.errors.copy()
     errors[40:60] = run.completed[40:60] // 2
     hurt = replace(run, errors=errors)
-    found = breaking_point(hurt, measure(hurt, PROFILE.levels()), 0.05)
+    found = breaking_point(hurt, measure(hurt, as_planned(PROFILE).levels()), 0.05)
     assert isinstance(found, Declined)
     assert found.reason == "not reached"

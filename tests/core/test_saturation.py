@@ -9,6 +9,7 @@ from stonekettle.core import laws, saturation
 from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.orders import as_planned
 from stonekettle.core.saturation import Saturation, fit_hinge
 from stonekettle.core.types import Declined
 from stonekettle.practice import truth
@@ -20,7 +21,7 @@ from tests.conftest import ROUTE, climb, one_server_system, visits
 
 def find(config: PracticeConfig, profile: LoadProfile, think_s: float = 1.0, seed: int = 4) -> Saturation:
     run = simulate(config, visits(think_s), profile, seed=seed)
-    levels = measure(run, profile.levels())
+    levels = measure(run, as_planned(profile).levels())
     demands = [d for r in run.resources if not r.is_pool and (d := laws.demand(r, levels))]
     found = saturation.find(levels, demands)
     assert isinstance(found, Saturation)
@@ -66,14 +67,14 @@ def test_the_hardware_ceiling_is_known_before_it_is_reached() -> None:
 
 def test_too_few_levels_are_declined() -> None:
     profile = climb(20, 60, 20)
-    levels = measure(simulate(one_server_system(), visits(1.0), profile), profile.levels())
+    levels = measure(simulate(one_server_system(), visits(1.0), profile), as_planned(profile).levels())
     assert saturation.find(levels) == Declined("too few levels", pytest.approx(60, abs=1))
 
 
 def test_falling_throughput_is_its_own_finding() -> None:
     profile = climb(20, 200, 20)
     run = simulate(one_server_system(20, servers=2), visits(1.0), profile)
-    levels = measure(run, profile.levels())
+    levels = measure(run, as_planned(profile).levels())
     from dataclasses import replace
 
     fallen = [replace(lv, throughput=lv.throughput * (0.7 if lv.users > 150 else 1)) for lv in levels]
@@ -97,7 +98,7 @@ def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:
     real = truth.compute(config, {"GET /look": 6 / 7, "GET /buy": 1 / 7}, 2.0)
     profile, errors = climb(80, 1200, 80, 20), []
     for seed in range(4):
-        levels = measure(simulate(config, journeys, profile, seed=seed), profile.levels())
+        levels = measure(simulate(config, journeys, profile, seed=seed), as_planned(profile).levels())
         found = saturation.find(levels)
         assert isinstance(found, Saturation)
         assert found.users is not None
@@ -109,7 +110,7 @@ def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:
 def test_a_limit_reached_by_a_late_generator_lies_between_the_plateau_and_the_ceiling() -> None:
     config, profile = one_server_system(20, servers=2), climb(20, 180, 20)
     run = simulate(config, visits(1.0), profile, loop=Laborious(0.0047))
-    levels = measure(run, profile.levels())
+    levels = measure(run, as_planned(profile).levels())
     assert max(lv.shift for lv in levels) > saturation.MOST_SHIFT
     demands = [d for r in run.resources if (d := laws.demand(r, levels))]
     found = saturation.find(levels, demands)

@@ -10,7 +10,8 @@ import pytest
 from stonekettle.core import stalls
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.levels import measure
-from stonekettle.core.load_profile import LoadProfile, PlannedLevel, Segment
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import PlannedLevel, as_planned
 from stonekettle.core.stalls import Requests
 from stonekettle.practice.twin import Twin, simulate
 from stonekettle.practice.unfit import Blocked
@@ -76,9 +77,9 @@ def test_cutting_brings_the_percentile_back() -> None:
     config, think = one_server_system(20, servers=4), 1.0
     profile = LoadProfile((Segment.hold(120, 300),))
     stretches = [(float(t), t + 1.0) for t in range(20, 300, 25)]
-    twin = Twin(config, visits(think), profile, loop=Blocked(stretches))
-    run, fit = twin.run(), simulate(config, visits(think), profile)
-    levels = measure(run, profile.levels())
+    twin = Twin(config, visits(think), loop=Blocked(stretches))
+    run, fit = twin.run(as_planned(profile)), simulate(config, visits(think), profile)
+    levels = measure(run, as_planned(profile).levels())
     cut = stalls.without(run, stalls.windows(run, levels, 200), [twin.requests()])
     used = levels[0].window.used
     true = percentile_s(fit.histograms.merged(used), 95)

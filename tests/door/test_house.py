@@ -105,3 +105,31 @@ def test_a_new_key_needs_everything_stopped_and_something_sealed(tmp_path: Path)
     data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
     with pytest.raises(DoorError, match="Stop it first"):
         house.rekey(data)
+
+
+@pytest.mark.parametrize("told", ["0", "many", "99"])
+def test_a_wrong_number_of_generators_is_told_before_anything_starts(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, told: str
+) -> None:
+    monkeypatch.setenv("KETTLE_GENERATORS", told)
+    with pytest.raises(DoorError, match="whole number from 1 to 16"):
+        house.start(Data(tmp_path), free_port(), demo=False)
+
+
+def test_a_generator_for_elsewhere_must_know_where_and_which(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    names = ("KETTLE_DB_HOST", "KETTLE_DB_PASSWORD", "KETTLE_KEY_FILE")
+    for name in names:
+        monkeypatch.delenv(name, raising=False)
+    with pytest.raises(DoorError, match="KETTLE_DB_HOST is not set"):
+        house.generate("north", "mill-2", 4, tmp_path / "log")
+    for name in names:
+        monkeypatch.setenv(name, "x")
+    with pytest.raises(DoorError, match="'North Sea' is no region"):
+        house.generate("North Sea", "mill-2", 4, tmp_path / "log")
+    with pytest.raises(DoorError, match="--count is 0"):
+        house.generate("north", "mill-2", 0, tmp_path / "log")
+
+
+def test_only_what_runs_can_be_steered(tmp_path: Path) -> None:
+    with pytest.raises(DoorError, match="It is not running"):
+        house.steer(Data(tmp_path), ["1", "hold"])

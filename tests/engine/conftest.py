@@ -5,19 +5,21 @@ from __future__ import annotations
 import threading
 import time
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
 
 import numpy as np
 import pytest
 
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import as_planned
 from stonekettle.engine import driver
 from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.records import ERRORS, RECORD, Records, view
 from stonekettle.engine.rollup import Second
-from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
+from stonekettle.plan.models import Plan
 
 BODIES = {"/latin": "Grüße aus Zürich".encode("latin-1"), "/deep": b"[" * 50_000, "/half": b'{"token": "\\ud800x"}'}
 
@@ -93,6 +95,13 @@ def known_server() -> Iterator[KnownServer]:
     server.server_close()
 
 
+def loop_of(
+    plan: Plan, emit: Callable[[Second, bytes], None], profile: LoadProfile | None = None, **more: Any
+) -> LoadLoop:
+    """A loop that shares with nobody and follows the plan, or a profile instead."""
+    return LoadLoop.alone(plan, emit, as_planned(profile) if profile else None, **more)
+
+
 class Played:
     """One load loop from start to end, with everything it emitted."""
 
@@ -104,24 +113,26 @@ class Played:
         seconds: float = 1.5,
         think: str = "20 ms",
         profile: LoadProfile | None = None,
-        orders: Callable[[], str | None] = lambda: None,
-        **loop: object,
+        hear: Callable[[LoadLoop, float], None] = lambda loop, elapsed: None,
+        groups: Sequence[Mapping[str, Any]] = (),
+        **more: Any,
     ) -> None:
         step = {"name": "a", "request": path if " " in path else f"GET {path}", "think": f"exponential {think}"}
+        load = {"groups": list(groups)} if groups else {"load": [{"hold": {"users": users, "for": "1 s"}}]}
         plan = document.from_document(
             {
                 "name": "test",
                 "system": {"name": "s", "base_url": url},
                 "journeys": [{"name": "j", "steps": [step]}],
-                "load": [{"hold": {"users": users, "for": "1 s"}}],
+                **load,
             }
         )
         self.seconds: list[Second] = []
         self.chunks: list[bytes] = []
-        chosen = profile or LoadProfile((Segment.hold(users, seconds),))
-        self.loop = LoadLoop(compile_plan(plan), chosen, self._keep, **loop)  # type: ignore[arg-type]
+        chosen = None if groups else profile or LoadProfile((Segment.hold(users, seconds),))
+        self.loop = loop_of(plan, self._keep, chosen, **more)
         self.start = time.perf_counter()
-        self.loop.run(self.start, orders)
+        self.loop.run(self.start, lambda: hear(self.loop, time.perf_counter() - self.start))
         self.lasted = time.perf_counter() - self.start
 
     def _keep(self, second: Second, data: bytes) -> None:

@@ -1,75 +1,69 @@
-"""The conductor with a fleet and a journal made for the test: order of events, and every ending."""
+"""The conductor with a control made for the test: order of events, and every ending."""
 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import pytest
 
 from stonekettle.cli.run import PracticeProcess
-from stonekettle.engine.conductor import Ending, FleetStatus, conduct
+from stonekettle.engine import lead as lead_module
+from stonekettle.engine import signals
+from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import practice_directory
+from stonekettle.engine.signals import Action, End, Heard, Verb, Wish
 from stonekettle.meters.samples import Batch, Source
 from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan.models import Plan
 
 
-class MadeFleet:
-    """Makes no load; its status is a script over the time since it began."""
+class MadeControl:
+    """Makes no load: its only generator is ready at once, and ends when it is ordered to. ``script`` tells what is
+    heard beside that, by seconds since load began. Refuses illegal moves as the real ones do."""
 
-    def __init__(self, status: Callable[[float], FleetStatus] | None = None, duration_s: float = 2.0) -> None:
-        self.duration_s = duration_s
-        self.began: float | None = None
-        self.drained_at: float | None = None
-        self.prepared = self.closed = False
-        self._status = status or self._normal
-
-    def prepare(self, plan: Plan) -> None:
-        self.prepared = True
-
-    def begin(self, at: float) -> None:
-        self.began = at
-
-    def drain(self) -> None:
-        self.drained_at = time.time()
-
-    def status(self) -> FleetStatus:
-        return self._status(time.time() - self.began if self.began else 0.0)
-
-    def close(self) -> None:
-        self.closed = True
-
-    def _normal(self, elapsed: float) -> FleetStatus:
-        ended = elapsed > self.duration_s + 0.2 or self.drained_at is not None
-        return FleetStatus(ready=True, finished=bool(self.began) and ended)
-
-
-class MadeJournal:
-    """Remembers everything; refuses illegal moves as the real ones do."""
-
-    def __init__(self, stop_after_s: float | None = None) -> None:
+    def __init__(self, script: Mapping[float, Heard] | None = None, first: Sequence[Heard] | None = None) -> None:
         self.state = RunState.QUEUED
         self.moves: list[tuple[RunState, str]] = []
+        self.actions: list[Action] = []
         self.batches: list[Batch] = []
         self.sources: dict[int, Source] = {}
         self.reports: Sequence[EndpointReport] = ()
         self.trial_requests = 0
-        self.begun_at: float | None = None
-        self._stop_after_s = stop_after_s
+        self.is_prepared = self.closed = False
+        self._begun: float | None = None
+        self._ends_at = float("inf")
+        self._first = list(first if first is not None else [signals.Ready("local-1")])
+        self._script = dict(script or {})
 
-    def move(self, state: RunState, cause: str) -> None:
-        check_move(self.state, state)
-        self.state = state
-        self.moves.append((state, cause))
+    def regions(self, plan: Plan) -> Mapping[str, int]:
+        return {"": 1}
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
         assert "practice://" not in plan.system.base_url
-        self.trial_requests = trial_requests
+        self.is_prepared, self.trial_requests = True, trial_requests
 
-    def begun(self, at: float) -> None:
-        self.begun_at = at
+    def heard(self) -> Sequence[Heard]:
+        if self._begun is None:
+            found, self._first = self._first, []
+            return found
+        elapsed = time.monotonic() - self._begun
+        if elapsed > self._ends_at + 0.1:
+            self._ends_at = float("inf")
+            return [signals.Finished("local-1")]
+        return [self._script.pop(at) for at in list(self._script) if elapsed > at]
+
+    def do(self, action: Action) -> None:
+        self.actions.append(action)
+        if isinstance(action, signals.Begin):
+            self._begun = time.monotonic() + action.in_s
+        elif isinstance(action, signals.Give) and action.order.last:
+            self._ends_at = action.order.at_s
+        elif isinstance(action, signals.Move):
+            check_move(self.state, action.state)
+            self.state = action.state
+            self.moves.append((action.state, action.cause))
 
     def samples(self, batch: Batch) -> None:
         self.batches.append(batch)
@@ -78,10 +72,8 @@ class MadeJournal:
     def metered(self, reports: Sequence[EndpointReport]) -> None:
         self.reports = reports
 
-    def stop_wanted(self) -> str | None:
-        if self._stop_after_s is None or self.begun_at is None:
-            return None
-        return "anna" if time.time() - self.begun_at > self._stop_after_s else None
+    def close(self) -> None:
+        self.closed = True
 
     @property
     def states(self) -> list[str]:
@@ -95,66 +87,69 @@ def control() -> Iterator[str]:
 
 
 @pytest.fixture
-def lead(control: str, make_plan: Callable[..., Plan]) -> Callable[..., Ending]:
-    def run(fleet: MadeFleet, journal: MadeJournal, **changes: object) -> Ending:
+def lead(control: str, make_plan: Callable[..., Plan]) -> Callable[..., End]:
+    def run(made: MadeControl, **changes: object) -> End:
         parts: dict[str, object] = {"base": "practice://gateway", "metrics": "practice://ledger/metrics"}
         plan = make_plan(**{**parts, **changes})
-        return conduct(plan, fleet, journal, lambda: practice_directory(control))
+        return conduct(plan, made, lambda: practice_directory(control))
 
     return run
 
 
-Lead = Callable[..., Ending]
+Lead = Callable[..., End]
 
 
 def test_a_run_goes_through_its_states_and_meters_every_second(lead: Lead) -> None:
-    fleet, journal = MadeFleet(), MadeJournal()
-    ending = lead(fleet, journal)
-    assert ending == Ending(RunState.FINISHED, "The load profile ran to its end.", True)
-    assert journal.states == ["preparing", "running", "draining", "analysing"]
-    assert journal.trial_requests == 1
-    assert fleet.closed
-    assert {batch.scrape for batch in journal.batches} >= {0, 1, 2}
-    assert {source.component for source in journal.sources.values()} == {"shop"}
-    assert {source.metric for source in journal.sources.values()} >= {"quillport_cpu_seconds", "quillport_queries"}
-    (report,) = journal.reports
+    made = MadeControl()
+    ending = lead(made)
+    assert ending == End(RunState.FINISHED, "The load profile ran to its end.", True)
+    assert made.states == ["preparing", "running", "draining", "analysing"]
+    assert made.trial_requests == 1
+    assert made.closed
+    assert {batch.scrape for batch in made.batches} >= {0, 1, 2}
+    assert {source.component for source in made.sources.values()} == {"shop"}
+    assert {source.metric for source in made.sources.values()} >= {"quillport_cpu_seconds", "quillport_queries"}
+    (report,) = made.reports
     assert report.answered >= 3
     assert report.missed == 0
 
 
 def test_a_planner_can_stop_it(lead: Lead) -> None:
-    fleet, journal = MadeFleet(duration_s=60), MadeJournal(stop_after_s=0.5)
-    ending = lead(fleet, journal, hold="60 s")
+    made = MadeControl({0.5: Wish(Verb.STOP, "anna", key=7)})
+    ending = lead(made, hold="60 s")
     assert (ending.state, ending.cause) == (RunState.STOPPED, "Stopped by anna.")
-    assert fleet.drained_at is not None
-    assert journal.states[-2:] == ["draining", "analysing"]
+    assert made.states[-2:] == ["draining", "analysing"]
+    assert [a.key for a in made.actions if isinstance(a, signals.Answer) and a.accepted] == [7]
 
 
-def test_a_lost_generator_fails_it_with_its_data(lead: Lead) -> None:
-    def status(elapsed: float) -> FleetStatus:
-        return FleetStatus(True, False, "it ended with code -9" if elapsed > 0.5 else None)
-
-    journal = MadeJournal()
-    ending = lead(MadeFleet(status), journal)
+def test_a_lost_generator_fails_it_with_its_data_where_no_other_comes(
+    lead: Lead, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(lead_module, "DESERTED_LIMIT_S", 0.4)
+    made = MadeControl({0.5: signals.Lost("local-1", "it ended with code -9")})
+    ending = lead(made)
+    assert any(isinstance(action, signals.Replace) for action in made.actions)
+    assert ending.cause.endswith("No other came within 0 s.")
     assert ending.state == RunState.FAILED
     assert ending.has_data
-    assert "A generator was lost at" in ending.cause
+    assert "local-1 was lost at" in ending.cause
     assert "code -9" in ending.cause
-    assert journal.states[-1] == "analysing"
+    assert made.states[-1] == "analysing"
 
 
 def test_a_generator_that_cannot_start_fails_it_before_load(lead: Lead) -> None:
-    journal = MadeJournal()
-    ending = lead(MadeFleet(lambda _: FleetStatus(False, False, "no room")), journal)
+    made = MadeControl(first=[signals.Lost("local-1", "no room")])
+    ending = lead(made)
     assert (ending.state, ending.has_data) == (RunState.FAILED, False)
-    assert "could not start: no room" in ending.cause
-    assert journal.states == ["preparing"]
+    assert "could not start: local-1: no room" in ending.cause
+    assert made.states == ["preparing"]
 
 
-def test_generators_that_end_too_early_fail_it(lead: Lead) -> None:
-    ending = lead(MadeFleet(lambda elapsed: FleetStatus(True, elapsed > 0.3)), MadeJournal(), hold="60 s")
+def test_a_generator_that_ends_too_early_is_lost(lead: Lead, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(lead_module, "DESERTED_LIMIT_S", 0.4)
+    ending = lead(MadeControl({0.3: signals.Finished("local-1")}), hold="60 s")
     assert ending.state == RunState.FAILED
-    assert "ended before the load profile did" in ending.cause
+    assert "it ended before the load did" in ending.cause
 
 
 @pytest.mark.parametrize(
@@ -167,11 +162,11 @@ def test_generators_that_end_too_early_fail_it(lead: Lead) -> None:
     ],
 )
 def test_what_stands_in_the_way_is_told_before_any_load(lead: Lead, changes: dict[str, object], part: str) -> None:
-    fleet, journal = MadeFleet(), MadeJournal()
-    ending = lead(fleet, journal, **changes)
+    made = MadeControl()
+    ending = lead(made, **changes)
     assert ending.state == RunState.FAILED
     assert part in ending.cause
-    assert not fleet.prepared
+    assert not made.is_prepared
     assert not ending.has_data
 
 

@@ -14,13 +14,12 @@ import pytest
 
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.engine.errors import TrialFailed
-from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.records import ERRORS, view
 from stonekettle.engine.script import compile_plan
 from stonekettle.engine.trial import try_all, try_journey
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
-from tests.engine.conftest import KnownServer
+from tests.engine.conftest import KnownServer, loop_of
 
 
 def plan_of(url: str, *steps: dict[str, Any], csv: str = "rider\nx\n") -> Plan:
@@ -37,8 +36,8 @@ def plan_of(url: str, *steps: dict[str, Any], csv: str = "rider\nx\n") -> Plan:
 
 def errors_under_load(plan: Plan) -> set[str]:
     chunks: list[bytes] = []
-    loop = LoadLoop(compile_plan(plan), LoadProfile((Segment.hold(2, 0.6),)), lambda second, data: chunks.append(data))
-    loop.run(time.perf_counter(), lambda: None)
+    loop = loop_of(plan, lambda second, data: chunks.append(data), LoadProfile((Segment.hold(2, 0.6),)))
+    loop.run(time.perf_counter())
     records = np.concatenate([view(chunk) for chunk in chunks])
     assert len(records) > 3
     return {ERRORS[error] for error in records["error"]}
@@ -122,9 +121,15 @@ def test_trial_and_load_judge_any_answer_alike(known_server: KnownServer, seed: 
     tried = [try_journey(script, known_server.url, number).passed for number in range(count)]
     asked = known_server.seen.total()
     chunks: list[bytes] = []
-    loop = LoadLoop(script, LoadProfile((Segment.hold(4, 30.0),)), lambda second, data: chunks.append(data))
+    loop = loop_of(plan, lambda second, data: chunks.append(data))
+
     # A shuffled deck deals every journey once before any a second time.
-    loop.run(time.perf_counter(), lambda: "drain" if known_server.seen.total() > asked + 2 * count else None)
+    def hear() -> None:
+        if known_server.seen.total() > asked + 2 * count and not loop.book.closed:
+            loop.book.close(time.perf_counter() - start)
+
+    start = time.perf_counter()
+    loop.run(start, hear)
     records = np.concatenate([view(chunk) for chunk in chunks])
     loaded = [set(records["error"][records["step"] == number] == 0) for number in range(count)]
     assert loaded == [{passed} for passed in tried]

@@ -6,8 +6,12 @@ import time
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import Order
+from stonekettle.engine.generator import LoadLoop
+from stonekettle.engine.leases import Lease
 from tests.engine.conftest import KnownServer, Played
 
 
@@ -46,8 +50,11 @@ def test_users_in_flight_finish_their_step_when_the_profile_ends(known_server: K
 
 
 def test_a_drain_order_ends_early_and_loses_nothing(known_server: KnownServer) -> None:
-    began = time.perf_counter()
-    played = Played(known_server.url, seconds=30, orders=lambda: "drain" if time.perf_counter() - began > 0.6 else None)
+    def hear(loop: LoadLoop, elapsed: float) -> None:
+        if elapsed > 0.6:
+            loop.book.hear(Order(99, 0.6, {}, last=True))
+
+    played = Played(known_server.url, seconds=30, hear=hear)
     assert played.lasted < 3
     assert len(played.records) == known_server.seen["/"]
 
@@ -90,7 +97,8 @@ def test_users_follow_the_profile_up_and_down(known_server: KnownServer) -> None
 
 def test_two_generators_share_the_users(known_server: KnownServer) -> None:
     profile = LoadProfile((Segment.hold(7, 1.0),))
-    users = [round(Played(known_server.url, users=7, profile=profile, share=(i, 2)).seconds[0].users) for i in (0, 1)]
+    leases = [Lease(1, 0.0, {"everyone": (i, 2)}, ((10 * i, 10 * i + 10, 1),)) for i in (0, 1)]
+    users = [round(Played(known_server.url, users=7, profile=profile, lease=one).seconds[0].users) for one in leases]
     assert users == [4, 3]
 
 
@@ -105,12 +113,11 @@ def test_in_flight_is_measured_so_that_littles_law_holds(known_server: KnownServ
 def test_recorded_lateness_sees_a_stall(known_server: KnownServer) -> None:
     calls = iter(range(10_000))
 
-    def stall_once() -> str | None:
+    def stall_once(loop: LoadLoop, elapsed: float) -> None:
         if next(calls) == 20:
             time.sleep(0.25)
-        return None
 
-    played = Played(known_server.url, users=10, seconds=1.5, orders=stall_once)
+    played = Played(known_server.url, users=10, seconds=1.5, hear=stall_once)
     assert max(s.start_gap_s for s in played.seconds) > 0.2
     stalls = [stall for s in played.seconds for stall in s.stalls]
     assert any(0.25 <= end - begin < 1.0 for begin, end in stalls)
@@ -121,3 +128,43 @@ def test_recorded_lateness_sees_a_stall(known_server: KnownServer) -> None:
 def test_thinking_users_do_not_make_the_loop_spin(known_server: KnownServer) -> None:
     played = Played(known_server.url, users=10, seconds=3, think="500 ms")
     assert np.mean([s.cpu for s in played.seconds[:3]]) < 0.15
+
+
+def arriving(rate: float, seconds: float, **more: object) -> dict[str, object]:
+    return {"name": "callers", "arrivals": [{"hold": {"rate": rate, "for": f"{seconds:g} s"}}], **more}
+
+
+def test_poisson_arrivals_over_sockets_pass_a_goodness_of_fit_test(known_server: KnownServer) -> None:
+    played = Played(known_server.url, think="1 ms", groups=[arriving(150, 8)])
+    due = np.sort(played.records["scheduled_us"]) / 1e6
+    assert len(due) == known_server.seen["/"] == sum(s.arrived[0] for s in played.seconds)
+    assert len(due) == pytest.approx(1_200, abs=140)
+    assert stats.kstest(np.diff(due) * 150, "expon").pvalue > 0.005
+    assert len(set(played.records["user"].tolist())) == len(due), "everybody is somebody else"
+    assert played.errors() == {"none"}
+
+
+def test_a_slow_server_does_not_slow_arrivals_down_and_does_slow_a_closed_load_down(known_server: KnownServer) -> None:
+    even = arriving(40, 3, law="even")
+    quick, slow = (Played(known_server.url, path, think="1 ms", groups=[even]) for path in ("/", "/slow"))
+    assert [sum(s.arrived[0] for s in played.seconds) for played in (quick, slow)] == [120, 120]
+    assert np.allclose(np.diff(np.sort(slow.records["scheduled_us"])), 25_000, atol=2)
+    assert slow.seconds[1].present[0] == pytest.approx(40 * 0.3, rel=0.25)
+    closed = [Played(known_server.url, path, users=12, seconds=2, think="20 ms") for path in ("/", "/slow")]
+    assert len(closed[1].records) < 0.25 * len(closed[0].records)
+
+
+def test_no_more_than_may_be_there_are_let_in_and_the_others_are_counted(known_server: KnownServer) -> None:
+    played = Played(known_server.url, "/slow", think="1 ms", groups=[arriving(60, 2, at_most=5, law="even")])
+    present, away = (max(getattr(s, name)[0] for s in played.seconds) for name in ("present", "turned_away"))
+    assert present <= 5.01
+    assert away > 20
+    assert sum(s.arrived[0] + s.turned_away[0] for s in played.seconds) == 120
+
+
+def test_a_slow_line_carries_no_more_than_it_can(known_server: KnownServer) -> None:
+    known_server.answers["/big"] = ({"Content-Type": "application/octet-stream"}, bytes(100_000))
+    group = {"name": "far", "users": [{"hold": {"users": 2, "for": "2 s"}}], "network": {"down": "1 Mbit/s"}}
+    played = Played(known_server.url, "/big", think="1 ms", groups=[group])
+    took = played.records["total_us"][played.records["error"] == 0] / 1e6
+    assert np.median(took) == pytest.approx(0.8, rel=0.15)

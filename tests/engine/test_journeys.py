@@ -14,11 +14,11 @@ import numpy as np
 import pytest
 
 from stonekettle.core.load_profile import LoadProfile, Segment
-from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.records import ERRORS, PART, WHOLE, view
 from stonekettle.engine.rollup import Second, fold
 from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
+from tests.engine.conftest import loop_of
 
 
 class Shop(ThreadingHTTPServer):
@@ -127,7 +127,7 @@ class Played:
         self.chunks: list[bytes] = []
         self.seconds: list[Second] = []
         profile = LoadProfile(tuple(Segment.hold(level, seconds) for level in levels or (users,)))
-        LoadLoop(compile_plan(plan), profile, self._keep).run(time.perf_counter(), lambda: None)
+        loop_of(plan, self._keep, profile).run(time.perf_counter())
         self.records = np.concatenate([view(chunk) for chunk in self.chunks])
         self.errors = Counter(ERRORS[e] for e in self.records["error"])
 

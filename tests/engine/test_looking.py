@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from stonekettle.engine import looking
+from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.looking import STALL_S, WAKING_S, Looking
 from tests.engine.conftest import KnownServer, Played
 
@@ -104,12 +105,11 @@ def test_a_missed_beat_is_a_stall_from_the_last_one_on(loop: Looking, clock: Clo
 def test_brackets_hold_the_truth_even_beside_a_stall(known_server: KnownServer) -> None:
     calls = iter(range(10_000))
 
-    def stall() -> str | None:
+    def stall(loop: LoadLoop, elapsed: float) -> None:
         if next(calls) in (40, 80):
             time.sleep(0.25)
-        return None
 
-    played = Played(known_server.url, "/slow", users=20, seconds=2.5, think="20 ms", orders=stall)
+    played = Played(known_server.url, "/slow", users=20, seconds=2.5, think="20 ms", hear=stall)
     records = played.records
     noticed = played.start + (records["start_us"] + records["total_us"] + records["hidden_gap_us"]) / 1e6
     earliest = np.sort(noticed - (records["hidden_gap_us"] + records["blind_us"]) / 1e6)

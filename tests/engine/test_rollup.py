@@ -7,12 +7,13 @@ import pytest
 
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import records, rollup
 from stonekettle.engine.rollup import LOW, Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
 
 STEPS = (StepInfo("visit", "home", 1.0), StepInfo("visit", "board", 1.0))
-PROFILE = LoadProfile((Segment.hold(10, 3),))
+ORDERED = as_planned(LoadProfile((Segment.hold(10, 3),)))
 
 
 def second(number: int, **changes: object) -> Second:
@@ -48,7 +49,7 @@ def test_both_ends_of_a_response_time_are_folded() -> None:
     assert folded.blind_sum_s == pytest.approx([0.005, 0])
     assert folded.blind == pytest.approx(0.005)
     assert folded.handled == pytest.approx(0.001)
-    run = assemble(STEPS, PROFILE, [StoredSecond("a", folded.as_dict(), histograms)])
+    run = assemble(STEPS, ORDERED, [StoredSecond("a", folded.as_dict(), histograms)])
     ends = [h.merged(np.ones(1, dtype=bool), [0]) for h in (run.low_histograms, run.histograms)]
     assert [percentile_s(h, 1) for h in ends] == pytest.approx([0.015, 0.020], rel=0.02)
     assert run.overdue[0] == pytest.approx(0.001)
@@ -59,7 +60,7 @@ def test_seconds_recorded_before_blindness_was_known_are_still_read() -> None:
     old = {
         k: v for k, v in folded.as_dict().items() if k not in ("blind", "handled", "blind_sum_s", "stalls", "stolen")
     }
-    run = assemble(STEPS, PROFILE, [StoredSecond("a", {**old, "late_starts": 1}, histograms)])
+    run = assemble(STEPS, ORDERED, [StoredSecond("a", {**old, "late_starts": 1}, histograms)])
     assert run.blind.tolist() == [0.0]
     assert run.stalls.shape == (0, 2)
     assert percentile_s(run.low_histograms.merged(np.ones(1, dtype=bool)), 50) == pytest.approx(0.001, rel=0.02)
@@ -84,7 +85,7 @@ def stored(generator: str, number: int, rows: list[tuple[int, int, int, int]], *
 def test_generators_add_up_and_the_worst_lateness_counts() -> None:
     run = assemble(
         STEPS,
-        PROFILE,
+        ORDERED,
         [
             stored("a", 0, [(0, 200, 0, 1000)], cpu=0.2, start_gap_s=0.5),
             stored("b", 0, [(1, 200, 0, 9000)], cpu=0.6, start_gap_s=0.2),
@@ -98,10 +99,10 @@ def test_generators_add_up_and_the_worst_lateness_counts() -> None:
 
 
 def test_a_missing_second_is_a_gap_not_a_zero() -> None:
-    run = assemble(STEPS, PROFILE, [stored("a", 0, []), stored("a", 2, [])])
+    run = assemble(STEPS, ORDERED, [stored("a", 0, []), stored("a", 2, [])])
     assert np.isnan(run.users[1])
     assert run.seconds == 3
 
 
 def test_no_seconds_make_an_empty_run() -> None:
-    assert rollup.assemble(STEPS, PROFILE, []).seconds == 0
+    assert rollup.assemble(STEPS, ORDERED, []).seconds == 0

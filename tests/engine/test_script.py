@@ -7,7 +7,9 @@ from random import Random
 
 import yaml
 
-from stonekettle.engine.script import Dealer, Request, compile_plan, walk
+from stonekettle.engine.leases import Lease
+from stonekettle.engine.lives import Dealer, Wanting, walk
+from stonekettle.engine.script import Request, compile_plan
 from stonekettle.plan import document
 
 PLAN = """
@@ -37,8 +39,8 @@ ROW = {"rider": "r-1", "stop": "Quay Gate", "zone": "A"}
 
 
 def deal(dealer: Dealer) -> tuple[tuple[Request, ...], Mapping[str, str]]:
-    dealt = dealer.next(0)
-    assert dealt is not None
+    dealt = dealer.next(0, 0, 99)
+    assert not isinstance(dealt, Wanting)
     return dealt
 
 
@@ -76,7 +78,9 @@ def test_journeys_are_dealt_by_weight() -> None:
 
 
 def test_two_generators_share_the_rows() -> None:
-    first, second = (Dealer(SCRIPT, Random(1), (i, 2)) for i in range(2))
+    first, second = (Dealer(SCRIPT, Random(1)) for _ in range(2))
+    for i, dealer in enumerate((first, second)):
+        dealer.hold(Lease(1, 0.0, {"everyone": (i, 2)}, ()))
     assert [deal(first)[1]["zone"] for _ in range(3)] == ["A", "C", "B"]
     assert [deal(second)[1]["zone"] for _ in range(3)] == ["B", "A", "C"]
 
@@ -87,12 +91,14 @@ def fed(**rules: str) -> Dealer:
         **yaml.safe_load(PLAN),
         "feeds": [{"name": "riders", "csv": "rider,stop,zone\na,x,A\nb,x,A\nc,x,A\n", **rules}],
     }
-    return Dealer(compile_plan(document.from_document(data)), Random(1))
+    dealer = Dealer(compile_plan(document.from_document(data)), Random(1))
+    dealer.hold(Lease.alone(["everyone"], {"riders": 3}))
+    return dealer
 
 
 def riders(dealer: Dealer, users: Sequence[int]) -> list[str | None]:
-    dealt = [dealer.next(user) for user in users]
-    return [one[1]["rider"] if one else None for one in dealt]
+    dealt = [dealer.next(user, 0, 99) for user in users]
+    return [None if isinstance(one, Wanting) else one[1]["rider"] for one in dealt]
 
 
 def test_rows_are_taken_in_order_at_random_or_one_for_each_user() -> None:
@@ -105,30 +111,44 @@ def test_rows_are_taken_in_order_at_random_or_one_for_each_user() -> None:
 def test_users_retire_when_their_rows_are_used_up() -> None:
     assert riders(fed(end="retire"), [0, 1, 2, 3]) == ["a", "b", "c", None]
     assert riders(fed(take="one per user", end="retire"), [0, 3, 0]) == ["a", None, "a"]
-    life = walk(fed(take="one per user", end="retire"), [lambda: 1.0] * 3, user=4)
+    life = walk(fed(take="one per user", end="retire"), [lambda: 1.0] * 3, 3)
     assert list(life) == []
 
 
+def test_a_row_that_may_still_be_leased_is_waited_for() -> None:
+    dealer = fed(end="retire")
+    dealer.hold(Lease(2, 0.0, {"everyone": (0, 1)}, (), {"riders": ((0, 1, 1),)}, frozenset()))
+    life = walk(dealer, [lambda: 1.0] * 3, 0)
+    assert next(life) == 1.0
+    assert riders(dealer, [1]) == [None]
+    waiting = walk(dealer, [lambda: 1.0] * 3, 1)
+    assert next(waiting) == 0.05
+    dealer.hold(Lease(3, 0.0, {"everyone": (0, 1)}, (), {"riders": ((0, 1, 1), (2, 3, 1))}, frozenset()))
+    assert waiting.send(True) == 1.0
+
+
 def test_a_life_begins_with_a_wait_and_thinks_after_each_step() -> None:
-    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0])
+    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0], 0)
     seen: list[object] = [next(life)]
-    for _ in range(8):
+    for _ in range(20):
         action = life.send(True)
         seen.append(action[0].step if isinstance(action, tuple) else action)
     assert isinstance(seen[0], float)
-    requests = [s for s in seen if isinstance(s, int) and not isinstance(s, float)]
-    assert len(requests) == 4
+    after = {0: [1.0], 1: [None, 2.0], 2: [None, 0.0]}
+    places = [i for i, one in enumerate(seen[:-3]) if isinstance(one, int)]
+    assert len(places) >= 6
+    assert all(seen[i + 1 : i + 1 + len(after[seen[i]])] == after[seen[i]] for i in places)  # type: ignore[index]
 
 
 def test_a_failed_step_ends_the_journey() -> None:
-    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0])
+    life = walk(Dealer(SCRIPT, Random(3)), [lambda: 1.0, lambda: 2.0, lambda: 0.0], 0)
     next(life)
     steps = []
     for _ in range(20):
         action = life.send(True)
         while not isinstance(action, tuple):
-            action = life.send(False)
+            action = life.send(True)
         assert isinstance(action[0], Request)
         steps.append(action[0].step)
-        life.send(False)
+        assert life.send(False) is None, "the journey is over"
     assert 1 not in steps

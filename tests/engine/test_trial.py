@@ -10,9 +10,10 @@ import urllib3
 
 from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine.errors import TrialFailed
+from stonekettle.engine.exchange import Hop
 from stonekettle.engine.local import practice_directory
 from stonekettle.engine.script import compile_plan
-from stonekettle.engine.trial import Hop, JourneyTrial, try_all, try_journey
+from stonekettle.engine.trial import JourneyTrial, try_all, try_journey
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.portal import PASSWORD

@@ -10,7 +10,7 @@ import jsonschema
 import pytest
 import yaml
 
-from stonekettle.plan import checking, document
+from stonekettle.plan import advice, checking, document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -31,7 +31,7 @@ def test_examples_are_plans_that_round_trip(path: Path) -> None:
     plan = document.read(path.read_text())
     assert document.read(checking.to_yaml(document.to_document(plan))) == plan
     assert document.from_document(json.loads(json.dumps(document.to_document(plan)))) == plan
-    assert document.advice(plan) == ()
+    assert advice.of(plan) == ()
 
 
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda p: p.stem)
@@ -161,9 +161,9 @@ def test_an_unknown_practice_component_is_named(make_plan: Callable[..., Plan]) 
 
 
 def test_advice_tells_what_keeps_a_run_from_answering(make_plan: Callable[..., Plan]) -> None:
-    advice = " ".join(document.advice(make_plan()))
-    assert "at least 4" in advice
-    assert "under 10 s" in advice
+    told = " ".join(advice.of(make_plan()))
+    assert "at least 4" in told
+    assert "under 10 s" in told
 
 
 def test_a_resource_mapping_needs_exactly_one_capacity(plan_text: Text) -> None:

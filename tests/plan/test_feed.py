@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from stonekettle.plan import document
+from stonekettle.plan import advice, document
 from stonekettle.plan.checking import plain, validated
 from stonekettle.plan.feed import Feed, FeedDraft, Rows, rows_of
 from stonekettle.plan.problems import PlanError
@@ -178,7 +178,7 @@ def test_a_plan_gets_the_rows_of_its_files(plan_text: Any) -> None:
     assert document.with_files(plan, lambda digest: "stop\nQuay\n").feeds[0].rows.row(0) == {"stop": "Quay"}
     with pytest.raises(PlanError, match="the rows of 'stops' are not kept here"):
         document.with_files(plan, lambda digest: None)
-    assert any("has one row: every user sends the same" in line for line in document.advice(plan))
+    assert any("has one row: every user sends the same" in line for line in advice.of(plan))
 
 
 @pytest.mark.parametrize(
@@ -200,7 +200,7 @@ def test_too_few_rows_for_the_load_are_told(plan_text: Any, rows: int, rules: di
     raw["load"] = [{"hold": {"users": 10, "for": "60 s"}}]
     raw["feeds"] = [{"name": "riders", "make": {"rows": rows, "columns": [SEQUENCE]}, **rules}]
     raw["objectives"] = []
-    told = [line for line in document.advice(document.from_document(raw)) if "'riders'" in line]
+    told = [line for line in advice.of(document.from_document(raw)) if "'riders'" in line]
     assert len(told) == (says is not None)
     assert says is None or says in told[0]
 

@@ -7,6 +7,7 @@ import pytest
 
 from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import as_planned
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import Twin, TwinJourney, TwinStep, simulate
@@ -75,8 +76,8 @@ def test_a_stall_shows_in_gaps_and_overdue_users() -> None:
 
 def test_answers_during_a_stall_are_bracketed() -> None:
     config, profile = one_server_system(300, servers=99), LoadProfile((Segment.hold(99, 40),))
-    twin, fit = Twin(config, visits(1.0), profile, loop=Blocked([(20, 26)])), simulate(config, visits(1.0), profile)
-    run, kept = twin.run(), twin.requests()
+    twin, fit = Twin(config, visits(1.0), loop=Blocked([(20, 26)])), simulate(config, visits(1.0), profile)
+    run, kept = twin.run(as_planned(profile)), twin.requests()
     late = kept.response_us > 5_500_000
     assert late.sum() > 5
     assert np.median((kept.response_us - kept.blind_us)[late]) < 600_000

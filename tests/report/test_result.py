@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from stonekettle.core import analysis
+from stonekettle.core.orders import as_planned
 from stonekettle.engine import records
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document
@@ -24,7 +25,7 @@ from tests.report.test_sentences import PLAN
 
 PROFILE = climb(20, 180, 20)
 RUN = simulate(one_server_system(20, servers=2), visits(1.0), PROFILE)
-ANALYSIS = analysis.analyse(RUN, PROFILE, document.core_objectives(PLAN), 0.05)
+ANALYSIS = analysis.analyse(RUN, as_planned(PROFILE), document.core_objectives(PLAN), 0.05)
 
 
 def test_the_result_fits_its_published_schema() -> None:

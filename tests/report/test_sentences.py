@@ -8,7 +8,9 @@ import numpy as np
 import pytest
 
 from stonekettle.core import analysis
+from stonekettle.core.analysis import Arriving
 from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
@@ -29,7 +31,10 @@ def told(
     config: PracticeConfig, profile: LoadProfile = SATURATING, plan: Plan = PLAN, run: RunData | None = None
 ) -> tuple[str, dict[str, Note]]:
     found = analysis.analyse(
-        run or simulate(config, visits(1.0), profile, seed=2), profile, document.core_objectives(plan), plan.error_limit
+        run or simulate(config, visits(1.0), profile, seed=2),
+        as_planned(profile),
+        document.core_objectives(plan),
+        plan.error_limit,
     )
     return sentences.verdict(found, plan), {note.kind: note for note in sentences.notes(found, plan)}
 
@@ -127,3 +132,19 @@ def test_without_meters_nothing_is_said_of_resources() -> None:
     _, notes = told(config, profile, run=run)
     assert notes["limiting"].title == "No component is metered"
     assert "full" not in notes["limiting"].text
+
+
+@pytest.mark.parametrize(
+    ("came", "title"),
+    [
+        (Arriving(1_000, 980, 3), "People arrived as ordered"),
+        (Arriving(1_000, 700, 290), "29 % of those who arrived were turned away"),
+        (Arriving(10_000, 9_000, 0), "Fewer people arrived than ordered"),
+    ],
+)
+def test_what_became_of_arrivals_is_told(came: Arriving, title: str) -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    found = analysis.analyse(run, as_planned(SATURATING), [], 0.05)
+    told = [note for note in sentences.notes(replace(found, arriving=came), PLAN) if note.kind == "arrivals"]
+    assert [note.title for note in told] == [title]
+    assert not [note for note in sentences.notes(found, PLAN) if note.kind == "arrivals"]

@@ -12,10 +12,13 @@ from django.contrib.auth.models import User
 from django.db import OperationalError, connection
 from django.utils import timezone
 
+from stonekettle.engine import signals
+from stonekettle.engine.leases import Lease
+from stonekettle.engine.signals import Heard, Verb, Wish
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.runs import conducting, keeping, rules
-from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal, Line
-from stonekettle.server.runs.models import Generator, MeterSeries, Run
+from stonekettle.server.runs.conducting import DatabaseControl, Line
+from stonekettle.server.runs.models import Generator, MeterSeries, Run, RunNote, RunOrder
 
 MakeRun = Callable[..., Run]
 
@@ -43,48 +46,71 @@ def line(transactional_db: None, run: Run, monkeypatch: pytest.MonkeyPatch) -> I
     until(lambda: not made._thread.is_alive())
 
 
-def test_signs_of_life_orders_and_samples_pass_while_the_conductor_is_busy(line: Line, run: Run) -> None:
+def test_signs_of_life_wishes_and_samples_pass_while_the_conductor_is_busy(line: Line, run: Run) -> None:
     busy = Source("ledger", "a:1", "busy", (), "gauge")
-    DatabaseJournal(line).samples(Catalogue().batch(3, [(busy, 3.0, 0.5)]))
+    DatabaseControl(line).samples(Catalogue().batch(3, [(busy, 3.0, 0.5)]))
     rules.request_stop(run, "anna")
     # Nothing but sleeping here, as in a trial that takes long.
     until(lambda: MeterSeries.objects.filter(run=run).exists())
     first = Run.objects.get(pk=run.pk).conductor_seen_at
     until(lambda: Run.objects.get(pk=run.pk).conductor_seen_at != first)
-    assert DatabaseJournal(line).stop_wanted() == "anna"
+    heard: list[Heard] = []
+    until(lambda: heard.extend(line.heard()) or any(isinstance(item, Wish) for item in heard))
+    (wish,) = [item for item in heard if isinstance(item, Wish)]
+    assert (wish.verb, wish.who) == (Verb.STOP, "anna")
+    assert signals.Ready("local-1", "local") in heard
 
 
 def test_a_generator_is_silent_only_where_the_database_was_steady_as_long(
     line: Line, run: Run, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    fleet = DatabaseFleet(line)
-    until(lambda: fleet.status().ready)
+    heard: list[Heard] = []
+    until(lambda: heard.extend(line.heard()) or signals.Ready("local-1", "local") in heard)
     Generator.objects.filter(run=run).update(seen_at=timezone.now() - timedelta(minutes=1))
-    until(lambda: line.generators[0].seen_at < timezone.now() - timedelta(seconds=30))
-    assert fleet.status().lost is None, "a moment of reading proves nothing"
+    time.sleep(0.3)
+    heard += line.heard()
+    assert not [item for item in heard if isinstance(item, signals.Lost)], "a moment of reading proves nothing"
     monkeypatch.setattr(conducting, "GENERATOR_SILENCE_S", 0.3)
-    until(lambda: line.steady_for_s > 0.4)
-    assert fleet.status().lost == "local-1 fell silent"
+    until(lambda: heard.extend(line.heard()) or any(isinstance(item, signals.Lost) for item in heard))
+    lost = [item for item in heard if isinstance(item, signals.Lost)]
+    assert lost == [signals.Lost("local-1", "no sign of life for 0 s")]
+    assert Generator.objects.get(run=run).state == Generator.State.LOST
+
+
+def test_orders_leases_and_notes_are_kept_and_asking_for_one_more_makes_one_task(line: Line, run: Run) -> None:
+    control = DatabaseControl(line)
+    plan = run.plan
+    for order in plan.planned.orders[:2]:
+        control.do(signals.Give(order, "anna", "to see"))
+    lease = Lease.alone([group.name for group in plan.people], {})
+    control.do(signals.Lend("local-1", lease))
+    control.do(signals.Note(2.0, "anna", "Raised to 40."))
+    control._generators = 1
+    control.do(signals.Replace("local"))
+    line.flush()
+    assert run.ordered.orders == plan.planned.orders[:2]
+    assert set(RunOrder.objects.filter(run=run).values_list("who", "why")) == {("anna", "to see")}
+    assert Lease.of(Generator.objects.get(run=run, name="local-1").lease) == lease
+    assert RunNote.objects.get(run=run).text == "Raised to 40."
+    assert Generator.objects.get(run=run, name="local-2").slot == 1
 
 
 def test_what_cannot_be_saved_waits_and_too_long_an_outage_is_told(
     line: Line, run: Run, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(keeping, "OUTAGE_LIMIT_S", 0.5)
-    stored: list[int] = []
+    tried: list[int] = []
 
-    def full(run_id: int, batches: list[Any]) -> None:
-        stored.append(len(batches))
+    def full() -> None:
+        tried.append(1)
         raise OperationalError("could not extend file: No space left on device")
 
-    monkeypatch.setattr(conducting.data, "store", full)
-    line.keep(Catalogue().batch(0, [(Source("a", "b", "c", (), "gauge"), 0.0, 1.0)]))
-    until(lambda: len(stored) > 2)
-    assert set(stored) == {1}
+    line.write(full)
+    until(lambda: len(tried) > 2)
     assert line.steady_for_s == 0
     until(lambda: line._fault is not None)
     with pytest.raises(keeping.DatabaseAway, match="for over"):
-        DatabaseJournal(line).stop_wanted()
+        line.heard()
 
 
 @pytest.mark.django_db

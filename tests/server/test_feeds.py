@@ -11,7 +11,7 @@ from django.db import connection
 from django.test import Client
 from django.test.utils import CaptureQueriesContext
 
-from stonekettle.plan import document
+from stonekettle.plan import advice, document
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.feeds.models import FeedFile
 from tests.server.conftest import QUICK
@@ -166,10 +166,10 @@ def test_a_journey_and_an_experiment_use_a_feed_and_follow_its_name(feeds: Feeds
     experiment = experiment_with("Stops")
     plan = experiment.current.plan
     assert [(feed.name, feed.take, len(feed)) for feed in plan.feeds] == [("Stops", "one per user", 2)]
-    assert any("2 rows for" in line and "share a row" in line for line in document.advice(plan))
+    assert any("2 rows for" in line and "share a row" in line for line in advice.of(plan))
     uses = feeds.get(f"/{made}")["uses"]
     assert [(use["kind"], use["name"]) for use in uses] == [("journey", "Look up"), ("experiment", plan.name)]
-    assert uses[1]["peak_users"] == plan.profile.peak_users
+    assert uses[1]["peak_users"] == plan.planned.peak_users
     feeds.save(made, name="Tram stops")
     assert feeds.client.get(f"/api/journeys/{journey}").json()["document"]["feeds"] == ["Tram stops"]
     assert '{feed: "Tram stops", take: one per user}' in experiment.current.source

@@ -14,7 +14,7 @@ from django.test import Client
 
 from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine.script import compile_plan
-from stonekettle.plan import document
+from stonekettle.plan import advice, document
 from stonekettle.practice.portal import PASSWORD
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.feeds import rules as feeds
@@ -230,7 +230,7 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
     experiment = experiments.create(re.sub(r"feeds:\n(?:[ \t]+.*\n|\n)+", "", named), None)
     plan = experiment.current.plan
     assert (plan.journeys[0].name, plan.journeys[0].weight) == ("Sign in", 3.0)
-    assert "sends the same rider" in " ".join(document.advice(plan))
+    assert "sends the same rider" in " ".join(advice.of(plan))
     assert compile_plan(
         document.resolved(
             plan,

@@ -10,11 +10,16 @@ from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
+from django.core.management import call_command
+from django.core.management.base import CommandError
 from django.test import Client
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 from pytest_django import DjangoAssertNumQueries
 
+from stonekettle.core.load_profile import Target
+from stonekettle.core.orders import Order
+from stonekettle.engine import orderbook
 from stonekettle.engine.errors import IllegalTransition
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.meters.samples import Catalogue, Source
@@ -22,7 +27,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, data, plate, rules, tasks
-from stonekettle.server.runs.models import GeneratorSecond, Run
+from stonekettle.server.runs.models import GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from tests.server.conftest import QUICK
 
 MakeRun = Callable[..., Run]
@@ -120,7 +125,7 @@ def test_a_live_look_reads_no_more_in_a_long_run(
 ) -> None:
     run = make_run(60, state="running", begun_at=2.0)
     client.get(f"/api/runs/{run.pk}/plate")
-    with django_assert_max_num_queries(9) as queries:
+    with django_assert_max_num_queries(10) as queries:
         client.get(f"/api/runs/{run.pk}/plate?after=55&bin_s=1")
     assert not any("plan_document" in query["sql"] for query in queries.captured_queries)
     assert any('"second" >= 55' in query["sql"] for query in queries.captured_queries)
@@ -226,3 +231,78 @@ def test_restarts_and_silences_are_marked_on_the_plate(client: Client, make_run:
     assert [(e["kind"], e["t"], e["until"]) for e in events] == [("silence", 8, 18), ("restart", 20, None)]
     assert events[0]["text"] == "ledger (ledger:1) answered no scrape for 10 s"
     assert events[1]["text"] == "planner (planner:1) restarted"
+
+
+def test_a_wish_waits_for_the_lead_and_its_answer_can_be_read(client: Client, make_run: Callable[..., Run]) -> None:
+    run = make_run(2, state="running", begun_at=1.0)
+    body = {"verb": "raise", "amount": 60, "over_s": 20, "why": "to see"}
+    asked = client.post(f"/api/runs/{run.pk}/wishes", body, content_type="application/json")
+    assert asked.status_code == 202
+    assert (asked.json()["who"], asked.json()["accepted"]) == ("planner", None)
+    RunWish.objects.filter(run=run).update(accepted=True, answer="Raised to 60 within 20 s.")
+    RunNote.objects.create(run=run, at_s=2.5, who="planner", text="Raised to 60 within 20 s.")
+    (line,) = client.get(f"/api/runs/{run.pk}/wishes").json()
+    assert line["answer"] == "Raised to 60 within 20 s."
+    assert client.get(f"/api/runs/{run.pk}").json()["notes"][0]["at_s"] == 2.5
+
+
+@pytest.mark.parametrize(
+    ("body", "status", "part"),
+    [
+        ({"verb": "raise"}, 409, "Give an amount"),
+        ({"verb": "pause", "amount": 3}, 409, "Give an amount"),
+        ({"verb": "fly"}, 422, "verb"),
+        ({"verb": "raise", "amount": -1}, 422, "amount"),
+    ],
+)
+def test_a_wish_that_makes_no_sense_is_refused_at_once(
+    client: Client, make_run: Callable[..., Run], body: dict[str, object], status: int, part: str
+) -> None:
+    run = make_run(0, state="running", begun_at=1.0)
+    answer = client.post(f"/api/runs/{run.pk}/wishes", body, content_type="application/json")
+    assert answer.status_code == status
+    assert part in answer.content.decode()
+    assert not RunWish.objects.exists()
+
+
+def test_a_run_without_load_cannot_be_steered(client: Client, make_run: Callable[..., Run]) -> None:
+    run = make_run(0, state="finished")
+    answer = client.post(f"/api/runs/{run.pk}/wishes", {"verb": "hold"}, content_type="application/json")
+    assert answer.status_code == 409
+    assert "makes no load now (finished)" in answer.json()["detail"]
+
+
+def test_a_run_that_was_steered_is_analysed_and_shown_as_it_was_driven(
+    client: Client, make_run: Callable[..., Run]
+) -> None:
+    run = make_run(30, state="finished", begun_at=1.0)
+    for number, (at, users) in enumerate([(0, 30), (12, 45), (30, 0)], start=1):
+        order = Order(number, at, {"everyone": Target.steady(users)}, last=users == 0)
+        RunOrder.objects.create(run=run, number=number, order=orderbook.to_plain(order), who="planner")
+    profile = client.get(f"/api/runs/{run.pk}").json()["outline"]["profile"]
+    assert [level["users"] for level in profile["levels"]] == [30, 45]
+    assert data.load(run).run.planned_users[[3, 20]].tolist() == [30, 45]
+
+
+def test_a_run_from_before_orders_were_kept_is_read_by_its_plan(make_run: Callable[..., Run]) -> None:
+    run = make_run(3)
+    assert run.ordered == run.plan.planned
+
+
+def test_the_command_line_steers_and_tells_the_answer(
+    make_run: Callable[..., Run], capsys: pytest.CaptureFixture[str]
+) -> None:
+    run = make_run(0, state="running", begun_at=1.0)
+    refusal = "There is nothing to resume: the load follows its profile."
+
+    def answered(self: RunWish, *_: object, **__: object) -> None:
+        self.accepted, self.answer = self.verb != "resume", refusal if self.verb == "resume" else "Held where it is."
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(RunWish, "refresh_from_db", answered)
+        call_command("steer_run", str(run.pk), "hold", "--who", "root")
+        assert "Held where it is." in capsys.readouterr().out
+        with pytest.raises(CommandError, match="nothing to resume"):
+            call_command("steer_run", str(run.pk), "resume", "--who", "root")
+    with pytest.raises(CommandError, match="There is no run 999"):
+        call_command("steer_run", "999", "hold", "--who", "root")

@@ -23,7 +23,7 @@ import yaml
 
 from stonekettle.cli import run
 from stonekettle.door.postgres import free_port
-from stonekettle.engine.conductor import LEAD_S
+from stonekettle.engine.lead import BEGIN_S
 from stonekettle.engine.local import practice_directory
 
 ROOT = Path(__file__).parents[2]
@@ -182,7 +182,7 @@ def test_host_exporter_proxy_and_practice_system_on_one_clock(tmp_path: Path) ->
         assert known.sum() >= HOLD_S / 2, name
     # Sixty users keep a connection each; some proxies count that of the status page too.
     assert np.nanmedian(columns["proxy.connections.utilisation"]) * 768 == pytest.approx(61, abs=8)
-    begin = terminal.running_at + LEAD_S
+    begin = terminal.running_at + BEGIN_S
     seconds = range(2, HOLD_S - 2)
     for name in ("host", "exporter"):
         told_each = columns[f"{name}.cpu.utilisation"]

@@ -27,6 +27,7 @@ def main() -> int:
     run.add_argument("--out", type=Path, required=True, help="folder for the result")
     run.add_argument("--practice", action="store_true", help="start the practice system for the run")
     run.add_argument("--practice-config", type=Path, help="its configuration, or changes to the demo")
+    run.add_argument("--generators", type=int, default=run_command.GENERATORS, help="processes that make the load")
     agent = commands.add_parser("agent", help="serve this machine's metrics")
     agent.add_argument("--host", default="127.0.0.1", help="address to listen at (127.0.0.1)")
     agent.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"port to listen at ({DEFAULT_PORT})")
@@ -52,6 +53,7 @@ def main() -> int:
         practice=arguments.practice,
         practice_config=arguments.practice_config,
         terminal=sys.stdout,
+        generators=max(1, arguments.generators),
     )
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -16,19 +16,21 @@ from typing import TextIO
 import pyarrow as pa
 
 from stonekettle.core import analysis as core
+from stonekettle.core.orders import Ordered, with_order
 from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import RunState, check_move
-from stonekettle.engine.local import LocalFleet, practice_directory
-from stonekettle.engine.process import SecondDone
+from stonekettle.engine.local import LocalGenerators, practice_directory
+from stonekettle.engine.owner import SecondDone
 from stonekettle.engine.rollup import StoredSecond, assemble
 from stonekettle.engine.script import step_infos
+from stonekettle.engine.signals import Action, Give, Move, Note, Verb, Wish
 from stonekettle.engine.targets import check_allowed
 from stonekettle.meters import resources
 from stonekettle.meters.samples import Batch, Source, unpack
 from stonekettle.meters.scraper import EndpointReport
-from stonekettle.plan import document
+from stonekettle.plan import advice, document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.problems import PlanError, Problem
@@ -41,35 +43,47 @@ EXIT_CODES = {
     "not trustworthy": NOT_TRUSTWORTHY,
     "no answer": NOT_TRUSTWORTHY,
 }
-GENERATOR = "local"
 
 
-class FileJournal:
-    """Keeps a run in memory and its records in a Parquet file; tells progress on the terminal."""
+GENERATORS = len(os.sched_getaffinity(0))
+"""One for each core, unless told otherwise."""
 
-    def __init__(self, plan: Plan, out: Path, terminal: TextIO) -> None:
+
+class FileControl(LocalGenerators):
+    """Plays a run with generators of its own, keeps it in memory and its records in a Parquet file; tells progress on
+    the terminal."""
+
+    def __init__(self, plan: Plan, out: Path, terminal: TextIO, generators: int) -> None:
+        super().__init__(generators, self._second)
         self.plan, self.terminal = plan, terminal
+        self.ordered = Ordered((), plan.planned.arrivals)
         self.state, self.cause = RunState.QUEUED, ""
         self.trial_requests = 0
-        self.stopper: str | None = None
         self.seconds: list[StoredSecond] = []
         self.sources: dict[int, Source] = {}
         self.chunks: list[bytes] = []
         self._file = result.RequestsFile(out / "requests.parquet", plan)
         self._spool = tempfile.TemporaryFile(dir=out)  # noqa: SIM115  (closed by forget)
         self._spooled: list[tuple[int, int]] = []
-        self._lock = threading.Lock()
+        self._told = 0
+
+    def prepared(self, plan: Plan, trial_requests: int) -> None:
+        self.plan, self.trial_requests = plan, trial_requests
+        self.start(plan)
+
+    def do(self, action: Action) -> None:
+        super().do(action)
+        if isinstance(action, Move):
+            self.move(action.state, action.cause)
+        elif isinstance(action, Give):
+            self.ordered = with_order(self.ordered, action.order)
+        elif isinstance(action, Note):
+            self._say(f"{action.at_s:.0f} s: {action.text}\n")
 
     def move(self, state: RunState, cause: str) -> None:
         check_move(self.state, state)
         self.state, self.cause = state, cause
         self._say(f"{state}: {cause}\n")
-
-    def prepared(self, plan: Plan, trial_requests: int) -> None:
-        self.plan, self.trial_requests = plan, trial_requests
-
-    def begun(self, at: float) -> None:
-        pass
 
     def samples(self, batch: Batch) -> None:
         self.sources.update(batch.new)
@@ -80,18 +94,14 @@ class FileJournal:
             if report.missed:
                 self._say(f"Note: {report.component} at {report.instance} missed {report.missed} scrapes.\n")
 
-    def stop_wanted(self) -> str | None:
-        return self.stopper
-
-    def second(self, event: SecondDone) -> None:
-        with self._lock:
-            self.seconds.append(StoredSecond(GENERATOR, event.rollup, event.histograms))
-            if event.records:
-                batch = records.to_batch(records.view(event.records))
-                self._file.write(pa.Table.from_batches([batch]))
-                self._spool.write(event.records)
-                self._spooled.append((event.rollup["second"], len(event.records)))
-        self._tell(event)
+    def _second(self, generator: str, event: SecondDone) -> None:
+        self.seconds.append(StoredSecond(generator, event.rollup, event.histograms))
+        if event.records:
+            batch = records.to_batch(records.view(event.records))
+            self._file.write(pa.Table.from_batches([batch]))
+            self._spool.write(event.records)
+            self._spooled.append((event.rollup["second"], len(event.records)))
+        self._tell(event.rollup["second"])
 
     def requests(self) -> Iterator[Requests]:
         """The steps that succeeded, second by second, read back as they are asked for."""
@@ -100,19 +110,27 @@ class FileJournal:
             yield records.to_requests(records.view(self._spool.read(size)), second)
 
     def close(self) -> None:
+        super().close()
         self._file.close()
 
     def forget(self) -> None:
         """Let go of the records kept for the analysis."""
         self._spool.close()
 
-    def _tell(self, event: SecondDone) -> None:
-        done, rollup = event.rollup["second"] + 1, event.rollup
-        left = max(0.0, self.plan.profile.duration_s - done)
+    def _tell(self, second: int) -> None:
+        """A line on the newest second that all generators have told."""
+        rollups = [s.rollup for s in self.seconds[-4 * len(self.processes) :] if s.rollup["second"] == second]
+        if second < self._told or len(rollups) < len(self.processes):
+            return
+        self._told = second + 1
+        users = sum(rollup["users"] for rollup in rollups)
+        requests, errors = (sum(sum(rollup[name]) for rollup in rollups) for name in ("completed", "errors"))
+        left = max(0.0, self.plan.planned.duration_s - self._told)
         line = (
-            f"{done:5d} s  {numbers.users(rollup['users'])} users  {sum(rollup['completed'])} req/s  "
-            f"{sum(rollup['errors'])} errors  {numbers.seconds(left)} left"
+            f"{self._told:5d} s  {numbers.users(users)} users  {requests} req/s  "
+            f"{errors} errors  {numbers.seconds(left)} left"
         )
+        done = self._told
         if self.terminal.isatty():
             self._say(f"\r\x1b[K{line}")
         elif done % 10 == 0:
@@ -132,7 +150,15 @@ def read_plan(path: Path) -> Plan:
     return plan
 
 
-def run(file: Path, out: Path, *, practice: bool, practice_config: Path | None, terminal: TextIO) -> int:
+def run(
+    file: Path,
+    out: Path,
+    *,
+    practice: bool,
+    practice_config: Path | None,
+    terminal: TextIO,
+    generators: int = GENERATORS,
+) -> int:
     """Run the plan in ``file``; returns the exit code."""
     try:
         plan = read_plan(file)
@@ -145,28 +171,26 @@ def run(file: Path, out: Path, *, practice: bool, practice_config: Path | None, 
     except (OSError, UnicodeDecodeError) as error:
         print(f"{file}: {error}", file=sys.stderr)
         return BAD_INPUT
-    for line in document.advice(plan):
+    for line in advice.of(plan):
         print(f"Note: {line}", file=terminal)
     wanted = practice or any(address.startswith(f"{PRACTICE}:") for _, address in plan.addresses)
     if not wanted:
-        return _run_plan(plan, out, None, terminal)
+        return _run_plan(plan, out, None, terminal, generators)
     with PracticeProcess(practice_config) as system:
-        return _run_plan(plan, out, system.control_url, terminal)
+        return _run_plan(plan, out, system.control_url, terminal, generators)
 
 
-def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) -> int:
-    journal = FileJournal(plan, out, terminal)
-    fleet = LocalFleet(journal.second)
+def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, generators: int) -> int:
+    journal = FileControl(plan, out, terminal, generators)
 
     def stop(signum: int, frame: object) -> None:
-        journal.stopper = "you"
+        journal.wish(Wish(Verb.STOP, "you"))
 
     previous = signal.signal(signal.SIGINT, stop)
     try:
-        ending = conduct(plan, fleet, journal, lambda: practice_directory(control_url))
+        ending = conduct(plan, journal, lambda: practice_directory(control_url))
     finally:
         signal.signal(signal.SIGINT, previous)
-        journal.close()
     if not ending.has_data:
         journal.forget()
         print(ending.cause, file=sys.stderr)
@@ -177,9 +201,10 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO) 
     told = server_timing.series(plan, [second.rollup for second in journal.seconds])
     readings = unpack(journal.sources, journal.chunks).joined(told)
     metered = resources.series(plan.system, readings, length)
-    data = assemble(step_infos(plan), plan.profile, journal.seconds, metered, length)
+    names = [group.name for group in plan.people]
+    data = assemble(step_infos(plan), journal.ordered, journal.seconds, metered, length, names)
     goals = document.core_objectives(plan)
-    analysis = core.analyse(data, plan.profile, goals, plan.error_limit, journal.requests())
+    analysis = core.analyse(data, journal.ordered, goals, plan.error_limit, journal.requests())
     journal.forget()
     if journal.state == RunState.ANALYSING:
         journal.move(ending.state, ending.cause)

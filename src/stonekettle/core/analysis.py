@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from stonekettle.core import blur, bottleneck, laws, levels, objectives, saturation, stalls
-from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 
@@ -16,6 +16,15 @@ VERSION = 2
 BLURRED, GENERATOR, LAWS = "blurred", "generator", "laws"
 """Reasons to withhold a claim: its two ends differ too much; the generators were the limit; the data
 break Little's law at over a third of the levels."""
+
+
+@dataclass(frozen=True)
+class Arriving:
+    """How many people were to arrive in a run, how many came, and how many of them were turned away."""
+
+    ordered: float
+    started: float
+    turned_away: float
 
 
 @dataclass(frozen=True)
@@ -32,6 +41,7 @@ class Analysis:
     breaking: objectives.BreakingPoint | Declined
     limiting: bottleneck.LimitingResource | Declined
     first_errors: tuple[objectives.FirstError, ...]
+    arriving: Arriving | None = None
 
     @property
     def trustworthy(self) -> bool:
@@ -41,17 +51,17 @@ class Analysis:
 
 def analyse(
     run: RunData,
-    profile: LoadProfile,
+    ordered: Ordered,
     goals: Sequence[objectives.Objective],
     error_limit: float,
     requests: Iterable[stalls.Requests] = (),
 ) -> Analysis:
-    """Analyse ``run`` against its planned ``profile`` and objectives.
+    """Analyse ``run`` by the load that was ``ordered`` and its objectives.
 
     ``error_limit`` is the error ratio (0..1) that defines the breaking point. ``requests`` are the run's
     single requests; they are read only when stalls of the generators must be cut out.
     """
-    planned = profile.levels()
+    planned = ordered.levels()
     measured = levels.measure(run, planned)
     demands = _demands(run, measured)
     pools = {resource.key for resource in run.resources if resource.is_pool}
@@ -84,7 +94,15 @@ def analyse(
         breaking,
         limiting,
         objectives.first_errors(run),
+        _arriving(run),
     )
+
+
+def _arriving(run: RunData) -> Arriving | None:
+    if run.arrivals is None:
+        return None
+    sums = (float(series.sum()) for series in (run.arrivals.ordered, run.arrivals.started, run.arrivals.turned_away))
+    return Arriving(*sums)
 
 
 def _demands(run: RunData, measured: Sequence[levels.Level]) -> tuple[laws.Demand, ...]:

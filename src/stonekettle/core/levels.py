@@ -1,6 +1,6 @@
 """What was measured at each load, once the system had settled?
 
-A level is planned load held for at least 10 s with at least 100 completions. Its beginning is
+A level is ordered load held for at least 10 s with at least 100 completions. Its beginning is
 discarded: the larger of a fifth and two mean cycles (a journey's think and response times), at
 most half. Truncation rules that search the data for the end of the warm-up (MSER-5, White 1997) gave
 no benefit, as sampling noise dominates. Standard errors come from batch means over 5-second
@@ -18,7 +18,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from stonekettle.core.histogram import percentile_s
-from stonekettle.core.load_profile import PlannedLevel
+from stonekettle.core.orders import PlannedLevel
 from stonekettle.core.run_data import RunData, Times
 from stonekettle.core.types import BoolArray, FloatArray, IntArray
 
@@ -127,7 +127,7 @@ def measure(run: RunData, planned: Sequence[PlannedLevel]) -> tuple[Level, ...]:
     bad = gaps(run) | (off_plan(run) & ~_moving(run, planned))
     found: list[Level] = []
     for plan in planned:
-        if plan.users <= 0 or plan.duration_s < MIN_HOLD_S or plan.start_s >= run.seconds:
+        if plan.users + plan.rate <= 0 or plan.duration_s < MIN_HOLD_S or plan.start_s >= run.seconds:
             continue
         level = _measure_one(run, plan, bad, len(found) + 1)
         if level is not None:
@@ -207,7 +207,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         number=number,
         start_s=plan.start_s,
         end_s=plan.end_s,
-        planned_users=plan.users,
+        planned_users=float(run.planned_users[used].mean()) if plan.rate else plan.users,
         present=present,
         users=max(present - overdue, LEAST_DELIVERED * present),
         moving=plan.moving,

@@ -85,6 +85,16 @@ class Times:
 
 
 @dataclass(frozen=True)
+class Arrivals:
+    """Of groups that arrive, each of shape (n,): arrivals per second ``ordered``, ``started``, and those
+    ``turned_away`` since as many as may be were there already."""
+
+    ordered: FloatArray
+    started: FloatArray
+    turned_away: FloatArray
+
+
+@dataclass(frozen=True)
 class RunData:
     """A run's measurements. Shapes: (n,) per second, (n, steps) where a step is named.
 
@@ -94,7 +104,8 @@ class RunData:
     its blind time (the generator had not looked for so long): ``low_histograms`` and ``blind_sum_s``
     are of the lower ends. ``overdue`` is the mean number of users due to start a request, or answered,
     that the generator had not got round to; ``blind`` of those whose answer may have been there
-    unseen. ``start_gap_s`` is the longest gap between two starts; ``stalls`` (shape (k, 2), seconds
+    unseen. ``planned_users`` are the users ordered, where people arrive those present instead.
+    ``start_gap_s`` is the longest gap between two starts; ``stalls`` (shape (k, 2), seconds
     since the run's start) are the stretches in which a generator stood still.
     """
 
@@ -116,6 +127,7 @@ class RunData:
     low_histograms: HistogramSeries
     resources: tuple[ResourceSeries, ...] = ()
     error_kinds: dict[str, IntArray] = field(default_factory=dict)
+    arrivals: Arrivals | None = None
     kept: Times | None = None
     """Response times beside the stalls of generators, once they have been cut out (:mod:`stalls`)."""
 

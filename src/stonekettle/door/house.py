@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import getpass
 import json
 import os
+import re
 import secrets
 import shutil
 import signal
@@ -12,7 +14,8 @@ import subprocess
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +25,10 @@ from stonekettle.door.postgres import Cluster, free_port, new_password
 from stonekettle.door.supervisor import Child, Supervisor, birth, end_left_over
 
 DEMO_USER = "planner"
+GENERATORS_EACH = 4
+"""So many generators a worker owns at a time: one of each run that goes side by side with others."""
 REGION = "local"
+MOST_GENERATORS = 16
 ANSWER_LIMIT_S = 30.0
 STOP_LIMIT_S = 90.0
 DRAIN_LIMIT_S = 30.0
@@ -35,6 +41,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
     if running is not None:
         raise DoorError(f"It is running already (process {running}). Stop it with:  ./kettle stop")
     _check_port(port)
+    generators = _generators()
     install.install(say=say)
     data.logs.mkdir(parents=True, exist_ok=True)
     if shutil.disk_usage(data.folder).free < FREE_BYTES:
@@ -50,6 +57,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         KETTLE_KEY_FILE=str(data.key_file),
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
         KETTLE_REGION=REGION,
+        KETTLE_GENERATORS=str(generators),
     )
     end_left_over(data.children_file)
     supervisor = Supervisor(say, data.children_file)
@@ -63,7 +71,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         say("Bringing the data up to date …")
         password = _sign_in(data)
         _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *([] if demo else ["--no-demo"]))
-        for name, module in _processes(port, practice_port).items():
+        for name, module in _processes(port, practice_port, generators).items():
             supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
         _wait_for_answer(port)
         say(f"\nStone Kettle is at  http://127.0.0.1:{port}/")
@@ -96,6 +104,55 @@ def stop(data: Data, say: Callable[[str], None] = print) -> int:
             raise DoorError(f"Process {pid} did not end within {STOP_LIMIT_S:.0f} s.")
         time.sleep(0.1)
     say("Stopped.")
+    return 0
+
+
+def steer(data: Data, arguments: Sequence[str]) -> int:
+    """Ask something of the load of a run under way; prints what became of it."""
+    if running_pid(data) is None:
+        raise DoorError("It is not running. Start it first:  ./kettle start")
+    kept = _settings(data)
+    cluster = Cluster.for_data(data.folder, kept["database_port"], kept["database_password"])
+    environment = tool_environment(
+        **replace(cluster, port=cluster.running_port).environment,
+        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
+        KETTLE_DATA=str(data.folder),
+        KETTLE_KEY_FILE=str(data.key_file),
+    )
+    command = [str(PYTHON), "-m", "django", "steer_run", *arguments, "--who", f"{getpass.getuser()} (command line)"]
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, cwd=ROOT)
+    if done.returncode != 0:
+        raise DoorError((done.stderr.strip().splitlines() or ["It failed."])[-1].removeprefix("CommandError: "))
+    print(done.stdout.strip())
+    return 0
+
+
+def generate(region: str, label: str, count: int, log: Path, say: Callable[[str], None] = print) -> int:
+    """Make load for runs of an installation elsewhere, until stopped. Its database and key are told by the
+    environment: KETTLE_DB_HOST, KETTLE_DB_PORT, KETTLE_DB_PASSWORD and KETTLE_KEY_FILE."""
+    for name in ("KETTLE_DB_HOST", "KETTLE_DB_PASSWORD", "KETTLE_KEY_FILE"):
+        if not os.environ.get(name):
+            raise DoorError(f"{name} is not set. It tells how to reach the installation whose runs need load.")
+    if not re.fullmatch(r"[a-z0-9-]{1,40}", region):
+        raise DoorError(f"{region!r} is no region. Use up to 40 small letters, digits and hyphens, as plans do.")
+    if not 1 <= count <= MOST_GENERATORS:
+        raise DoorError(f"--count is {count}. Use a whole number from 1 to {MOST_GENERATORS}.")
+    install.install(say=say)
+    environment = tool_environment(
+        DJANGO_SETTINGS_MODULE="stonekettle.server.settings", KETTLE_REGION=region, KETTLE_LABEL=label
+    )
+    log.parent.mkdir(parents=True, exist_ok=True)
+    # A worker ends where its database is away; it is started again until it is there.
+    supervisor = Supervisor(say)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, supervisor.request_stop)
+    command = [str(PYTHON), "-m", *_worker(f"region-{region}", count, label)]
+    try:
+        supervisor.start(Child(label, command, environment, log))
+        say(f"{label} makes load for region {region}, up to {count} runs at a time. Ctrl-C ends it. Log: {log}")
+        supervisor.watch()
+    finally:
+        supervisor.stop_all()
     return 0
 
 
@@ -158,15 +215,31 @@ def _let_runs_end(supervisor: Supervisor, environment: dict[str, str], say: Call
         say(line)
 
 
-def _processes(port: int, practice_port: int) -> dict[str, list[str]]:
-    worker = ["django", "procrastinate", "worker", "--shutdown-graceful-timeout", "3", "--delete-jobs", "successful"]
+def _processes(port: int, practice_port: int, count: int) -> dict[str, list[str]]:
+    names = [f"generator-{number}" for number in range(1, count + 1)]
+    generators = {name: _worker(f"region-{REGION}", GENERATORS_EACH, name) for name in names}
     return {
         "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
         "web": ["stonekettle.server.wsgi", "--port", str(port)],
-        "conductor": [*worker, "--name", "conductor", "--queues", "conductor", "--concurrency", "6"],
+        "conductor": _worker("conductor", 6, "conductor"),
         "desk": ["django", "desk"],
-        "generator": [*worker, "--name", "generator", "--queues", f"region-{REGION}", "--concurrency", "6"],
+        **generators,
     }
+
+
+def _generators() -> int:
+    """How many generators each run has here: one for each core, unless told otherwise."""
+    told = os.environ.get("KETTLE_GENERATORS", str(len(os.sched_getaffinity(0))))
+    if not told.isdecimal() or not 1 <= int(told) <= MOST_GENERATORS:
+        raise DoorError(f"KETTLE_GENERATORS is {told!r}. Write a whole number from 1 to {MOST_GENERATORS}.")
+    return int(told)
+
+
+def _worker(queue: str, concurrency: int, name: str) -> list[str]:
+    """The worker of a queue, which does so many of its tasks side by side."""
+    ending = ["--shutdown-graceful-timeout", "3", "--delete-jobs", "successful"]
+    shape = ["--queues", queue, "--concurrency", str(concurrency), "--name", name]
+    return ["django", "procrastinate", "worker", *ending, *shape]
 
 
 def _check_port(port: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import platform
 import sys
 from pathlib import Path
 
@@ -14,7 +15,7 @@ PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: ./kettle bench engine | timing | truth | unfit | ordinary | meters | plate | requests | feeds",
+    "bench": "measure: engine, timing, truth, unfit, ordinary, meters, plate, requests, feeds, faults",
 }
 
 
@@ -23,6 +24,10 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         if given[:1] == ["bench"] and given[1:2] in (["plate"], ["requests"]):
             return checks.bench_with_database(given[1], given[2:])
+        if given[:2] == ["bench", "faults"]:
+            from stonekettle.door import faults
+
+            return faults.bench(given[2:])
         if given and given[0] in PRODUCT_COMMANDS:
             return checks.product_command(given)
         if given and given[0] == "test":
@@ -40,6 +45,9 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return checks.lint()
     if chosen.command == "api":
         return checks.describe_api()
+    if chosen.command == "generator":
+        log = Data(chosen.data.resolve()).logs / f"generator-{chosen.label}.log"
+        return house.generate(chosen.region, chosen.label, chosen.count, log)
     data = Data(chosen.data.resolve())
     if chosen.command == "start":
         return house.start(data, chosen.port, demo=not chosen.no_demo)
@@ -47,6 +55,10 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return house.stop(data)
     if chosen.command == "rekey":
         return house.rekey(data)
+    if chosen.command == "steer":
+        amount = [] if chosen.amount is None else [str(chosen.amount)]
+        options = ["--group", chosen.group, "--within", chosen.within, "--why", chosen.why]
+        return house.steer(data, [str(chosen.run), chosen.verb, *amount, *options])
     if chosen.command == "shots":
         from stonekettle.door import shots
 
@@ -65,8 +77,20 @@ def _parser() -> argparse.ArgumentParser:
     stop = commands.add_parser("stop", help="end everything")
     look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")
     rekey = commands.add_parser("rekey", help="seal the data at rest with a new key")
-    for command in (start, stop, look, rekey):
+    steer = commands.add_parser("steer", help="raise, lower, hold, pause, resume, let go or stop a run's load")
+    steer.add_argument("run", type=int, help="number of the run")
+    steer.add_argument("verb", choices=["raise", "lower", "hold", "pause", "resume", "let go", "stop"])
+    steer.add_argument("amount", type=float, nargs="?", help="to raise or lower to: users, or arrivals per second")
+    steer.add_argument("--group", default="", help="of this group of the plan only")
+    steer.add_argument("--within", default="0 s", help="in a straight line over so long, for example '20 s'")
+    steer.add_argument("--why", default="", help="kept with what was done")
+    for command in (start, stop, look, rekey, steer):
         command.add_argument("--data", type=Path, default=ROOT / "var", help="folder with all data (var)")
+    generator = commands.add_parser("generator", help="make load on this machine for an installation elsewhere")
+    generator.add_argument("--region", required=True, help="whose groups it plays")
+    generator.add_argument("--label", default=platform.node(), help="what this machine is called (its name)")
+    generator.add_argument("--count", type=int, default=house.GENERATORS_EACH, help="generators at a time")
+    generator.set_defaults(data=ROOT / "var")
     commands.add_parser("lint", help="style, types, layers and the share of tests")
     shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")
     shots.set_defaults(data=ROOT / "var")

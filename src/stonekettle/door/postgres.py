@@ -42,12 +42,13 @@ def free_port(preferred: int = 0) -> int:
 
 @dataclass(frozen=True)
 class Cluster:
-    """A cluster in ``folder`` listening on ``port``. As root it runs as the user postgres, since
+    """A cluster in ``folder`` listening on ``port`` of these addresses. As root it runs as the user postgres, since
     PostgreSQL refuses to run as root."""
 
     folder: Path
     port: int
     password: str
+    listen: tuple[str, ...] = ("127.0.0.1",)
 
     @classmethod
     def for_data(cls, data: Path, port: int, password: str) -> Cluster:
@@ -71,13 +72,18 @@ class Cluster:
         }
 
     @property
+    def running_port(self) -> int:
+        """Where it listens now: PostgreSQL writes it down. Raises OSError while it does not run."""
+        return int((self.folder / "postmaster.pid").read_text().splitlines()[3])
+
+    @property
     def command(self) -> list[str]:
         """Runs the server in the foreground."""
         settings = {
-            "listen_addresses": "127.0.0.1",
+            "listen_addresses": ",".join(self.listen),
             "port": str(self.port),
             "unix_socket_directories": "",
-            "max_connections": "60",
+            "max_connections": "200",
             "shared_buffers": "64MB",
             "logging_collector": "off",
             # A statement that fails may hold a secret of somebody's document: say what failed, not what it was.

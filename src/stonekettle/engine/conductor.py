@@ -1,7 +1,7 @@
-"""Leads one run from its plan to the end of load, on one clock.
+"""Conducts one run from its plan to the end of load, on one clock: a thin driver around the lead.
 
-It does no storage of its own: a :class:`Journal` keeps what happens, a :class:`Fleet` makes the
-load. The command line and the server bring their own of each.
+The lead decides (:mod:`lead`); a :class:`Control` reaches the generators and keeps what happens. The command line and
+the server bring their own of it, tests one in virtual time.
 """
 
 from __future__ import annotations
@@ -12,10 +12,12 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from stonekettle.engine import targets
-from stonekettle.engine.errors import EngineError, GeneratorLost, MeterSilent
-from stonekettle.engine.generator import DRAIN_LIMIT_S
+from stonekettle.engine.driver import room_for
+from stonekettle.engine.errors import EngineError, MeterSilent
+from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
-from stonekettle.engine.script import compile_plan
+from stonekettle.engine.script import Script, compile_plan, most_users
+from stonekettle.engine.signals import Action, Begin, End, Heard, Move
 from stonekettle.engine.trial import try_all
 from stonekettle.meters.counts import Count, Counts
 from stonekettle.meters.endpoint import MeterError
@@ -25,130 +27,90 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
 
-READY_LIMIT_S = 30.0
-LEAD_S = 0.6
-"""Time between the order to begin and the beginning, for every generator to hear it."""
 LOOK_S = 0.05
-SILENCE_AFTER_DRAIN_S = DRAIN_LIMIT_S + 15.0
 
 Directory = Callable[[], Mapping[str, Sequence[str]]]
 
 
-@dataclass(frozen=True)
-class FleetStatus:
-    """``lost`` says why a generator is gone though it should be making load."""
+class Control(Protocol):
+    """The way to a run's generators and to where its story is kept."""
 
-    ready: bool
-    finished: bool
-    lost: str | None = None
-
-
-class Fleet(Protocol):
-    """The generators of a run."""
-
-    def prepare(self, plan: Plan) -> None:
-        """Start them, without load."""
-
-    def begin(self, at: float) -> None:
-        """Begin the load profile at ``at`` (seconds since the epoch)."""
-
-    def drain(self) -> None:
-        """Let users finish their step, then end."""
-
-    def status(self) -> FleetStatus: ...
-
-    def close(self) -> None:
-        """End them all, whatever they do."""
-
-
-class Journal(Protocol):
-    """Keeps what happens in a run."""
-
-    def move(self, state: RunState, cause: str) -> None: ...
+    def regions(self, plan: Plan) -> Mapping[str, int]:
+        """How many generators each region of the plan shall have; the plan's "" is this machine's own."""
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
-        """The plan as it will run, addresses resolved."""
+        """The plan as it will run, addresses resolved: look for its generators, without load."""
 
-    def begun(self, at: float) -> None: ...
+    def heard(self) -> Sequence[Heard]:
+        """What generators told and people wished since the last call. Called often."""
+
+    def do(self, action: Action) -> None:
+        """Do what the lead decided."""
 
     def samples(self, batch: Batch) -> None:
-        """What one round of scrapes read."""
+        """Keep what one round of scrapes read."""
 
     def metered(self, reports: Sequence[EndpointReport]) -> None:
         """How every metrics address did, once load has ended."""
 
-    def stop_wanted(self) -> str | None:
-        """Who wants the run stopped, or None. Called often; also the conductor's sign of life."""
+    def close(self) -> None:
+        """No generator makes load any more, whatever it does."""
 
 
 @dataclass(frozen=True)
-class Ending:
-    """How a run ends once analysed: its last state, and why."""
+class Clock:
+    """Time, and a way to let it pass."""
 
-    state: RunState
-    cause: str
-    has_data: bool
+    now: Callable[[], float] = time.monotonic
+    sleep: Callable[[float], None] = time.sleep
 
 
-def conduct(plan: Plan, fleet: Fleet, journal: Journal, directory: Directory) -> Ending:
-    """Prepare, run and drain. Every failure becomes an :class:`Ending`, never an exception."""
-    scraper: Scraper | None = None
-    counts: Counts | None = None
-    begun = False
+def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = Clock()) -> End:
+    """Prepare, run and drain. Every failure becomes an :class:`End`, never an exception."""
+    meters: _Meters | None = None
     try:
-        journal.move(RunState.PREPARING, "A worker took the run.")
+        control.do(Move(RunState.PREPARING, "A worker took the run."))
         plan = document.resolved(plan, directory())
         _check_targets(plan)
-        scraper = Scraper(plan.system, targets.is_allowed)
-        if fault := first_fault(scraper.check()):
-            raise MeterSilent(f"{fault}.")
-        counts = Counts(plan.journeys, plan.system.base_url, targets.is_allowed)
-        trial = try_all(compile_plan(plan), plan.system.base_url)
-        journal.prepared(plan, trial.requests)
-        fleet.prepare(plan)
-        stopper = _wait_until_ready(fleet, journal)
-        if stopper:
-            return Ending(RunState.STOPPED, f"Stopped by {stopper} before load began.", False)
-        before = _counts_before(counts)
-        start = time.time() + LEAD_S
-        fleet.begin(start)
-        journal.begun(start)
-        journal.move(RunState.RUNNING, "Meters report, every journey passed its trial.")
-        begun = True
-        ending = _run(plan, fleet, journal, scraper, _Work(counts, before), start)
+        meters = _Meters(plan, control)
+        script = compile_plan(plan)
+        trial = try_all(script, plan.system.base_url)
+        control.prepared(plan, trial.requests)
+        meters.count()
+        return _drive(_lead_of(plan, script, control), control, meters, clock)
     except (EngineError, PlanError) as error:
-        ending = Ending(RunState.FAILED, str(error), begun)
+        return End(RunState.FAILED, str(error), meters is not None and meters.started)
     finally:
-        fleet.close()
-        if scraper is not None:
-            if begun:
-                journal.metered(scraper.report())
-            scraper.close()
-        if counts is not None:
-            counts.close()
-    return ending
+        control.close()
+        if meters is not None:
+            meters.close()
 
 
-@dataclass(frozen=True)
-class _Work:
-    """What addresses count as work done: asked before load, and again after it."""
+def _drive(lead: Lead, control: Control, meters: _Meters, clock: Clock) -> End:
+    """Let the lead step until there is no load any more."""
+    while True:
+        now = clock.now()
+        for action in lead.step(now, control.heard()):
+            if isinstance(action, End):
+                if action.has_data:
+                    meters.last(clock.now())
+                return action
+            if isinstance(action, Begin):
+                meters.start(now + action.in_s)
+            control.do(action)
+        meters.look(clock.now())
+        clock.sleep(LOOK_S)
 
-    counts: Counts
-    before: Sequence[Count]
 
-    def both(self) -> Sequence[Count]:
-        """Before and after; nothing where what was done cannot be told."""
-        try:
-            return (*self.before, *self.counts.read())
-        except MeterError:
-            return ()
-
-
-def _counts_before(counts: Counts) -> Sequence[Count]:
-    try:
-        return counts.read()
-    except MeterError as error:
-        raise MeterSilent(f"{error}.") from error
+def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
+    return Lead(
+        plan.planned,
+        script.groups,
+        wanted=dict(control.regions(plan)),
+        feeds={feed.name: len(feed) for feed in plan.feeds if feed.is_used_up},
+        room=room_for(most_users(plan)),
+        when_lost=plan.generators.when_lost,
+    )
 
 
 def _check_targets(plan: Plan) -> None:
@@ -157,66 +119,64 @@ def _check_targets(plan: Plan) -> None:
     targets.check_reachable("system.base_url", plan.system.base_url)
 
 
-def _wait_until_ready(fleet: Fleet, journal: Journal) -> str | None:
-    """Wait for all generators; who stopped the run meanwhile, if anybody."""
-    limit = time.monotonic() + READY_LIMIT_S
-    while True:
-        status = fleet.status()
-        if status.lost:
-            raise GeneratorLost(f"A generator could not start: {status.lost}.")
-        if status.ready:
-            return None
-        if stopper := journal.stop_wanted():
-            return stopper
-        if time.monotonic() > limit:
-            raise GeneratorLost(f"No generator was ready within {READY_LIMIT_S:.0f} s.")
-        time.sleep(LOOK_S)
+class _Meters:
+    """The run's meters: scraped each second from its beginning on, and the counts of work done, asked before load and
+    after it. Raises :class:`MeterSilent` where one does not report to begin with."""
 
+    def __init__(self, plan: Plan, control: Control) -> None:
+        self._control = control
+        self._scraper = Scraper(plan.system, targets.is_allowed)
+        if fault := first_fault(self._scraper.check()):
+            self._scraper.close()
+            raise MeterSilent(f"{fault}.")
+        self._counts = Counts(plan.journeys, plan.system.base_url, targets.is_allowed)
+        self._before: Sequence[Count] = ()
+        self._zero: float | None = None
+        # The scrape at k s after the start closes second k - 1; the one at 0 gives counters a base.
+        self._next = 0
 
-def _run(plan: Plan, fleet: Fleet, journal: Journal, scraper: Scraper, work: _Work, start: float) -> Ending:
-    """From the beginning of load until the last user has finished."""
-    clock_zero = time.monotonic() + start - time.time()
-    scraper.start(clock_zero)
-    duration = plan.profile.duration_s
-    ending: Ending | None = None
-    drained_at = 0.0
-    # The scrape at k s after the start closes second k - 1; the one at 0 gives counters a base.
-    scrape = 0
-    while True:
-        elapsed = time.monotonic() - clock_zero
-        while elapsed >= scrape:
-            scraper.request(scrape)
-            scrape = max(scrape + 1, int(elapsed))
-        for batch in scraper.ready():
-            journal.samples(batch)
-        status = fleet.status()
-        if status.lost:
-            cause = f"A generator was lost at {elapsed:.0f} s: {status.lost}."
-            journal.move(RunState.ANALYSING, cause)
-            return Ending(RunState.FAILED, cause, True)
-        if ending is None:
-            if stopper := journal.stop_wanted():
-                ending = Ending(RunState.STOPPED, f"Stopped by {stopper}.", True)
-                fleet.drain()
-            elif elapsed >= duration:
-                ending = Ending(RunState.FINISHED, "The load profile ran to its end.", True)
-            if ending is not None:
-                drained_at = elapsed
-                journal.move(RunState.DRAINING, ending.cause)
-        else:
-            journal.stop_wanted()
-            if not status.finished and elapsed - drained_at > SILENCE_AFTER_DRAIN_S:
-                raise GeneratorLost("A generator did not end after draining.")
-        if status.finished:
-            if ending is None:
-                raise GeneratorLost("The generators ended before the load profile did.")
-            break
-        time.sleep(LOOK_S)
-    # Once more when nobody is left: what the server counted until then belongs to the run.
-    scraper.request(scrape)
-    for batch in scraper.ready(wait=True):
-        journal.samples(batch)
-    if counts := work.both():
-        journal.samples(scraper.counted(scrape + 1, counts))
-    journal.move(RunState.ANALYSING, "All users have finished.")
-    return ending
+    @property
+    def started(self) -> bool:
+        return self._zero is not None
+
+    def count(self) -> None:
+        try:
+            self._before = self._counts.read()
+        except MeterError as error:
+            raise MeterSilent(f"{error}.") from error
+
+    def start(self, zero: float) -> None:
+        """Time 0 of the run is at ``zero`` (monotonic seconds)."""
+        self._zero = zero
+        self._scraper.start(zero)
+
+    def look(self, now: float) -> None:
+        """Ask for what is due, keep what has come."""
+        if self._zero is None:
+            return
+        elapsed = now - self._zero
+        while elapsed >= self._next:
+            self._scraper.request(self._next)
+            self._next = max(self._next + 1, int(elapsed))
+        for batch in self._scraper.ready():
+            self._control.samples(batch)
+
+    def last(self, now: float) -> None:
+        """Once more when nobody is left: what the server counted until then belongs to the run."""
+        if self._zero is None:
+            return
+        self._scraper.request(self._next)
+        for batch in self._scraper.ready(wait=True):
+            self._control.samples(batch)
+        try:
+            counts = (*self._before, *self._counts.read())
+        except MeterError:
+            return  # what was done cannot be told
+        if counts:
+            self._control.samples(self._scraper.counted(self._next + 1, counts))
+
+    def close(self) -> None:
+        if self._zero is not None:
+            self._control.metered(self._scraper.report())
+        self._scraper.close()
+        self._counts.close()

@@ -12,6 +12,8 @@ from typing import Protocol
 
 import pycurl
 
+from stonekettle.plan.load import MAX_USERS
+
 SELECT_USERS = 800
 """With more users than this, descriptors could pass the limit of select."""
 
@@ -108,6 +110,11 @@ class EpollDriver:
     def close(self) -> None:
         self.multi.close()
         self._epoll.close()
+
+
+def room_for(users: int) -> int:
+    """How many users a driver chosen for ``users`` can carry at most."""
+    return SELECT_USERS if users <= SELECT_USERS else MAX_USERS
 
 
 def driver_for(users: int) -> Driver:

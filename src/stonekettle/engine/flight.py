@@ -6,24 +6,25 @@ cookies and TLS sessions of its own, shared by its handles.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass
 
 import pycurl
 
 from stonekettle.engine.examine import MAX_BODY, Response
-from stonekettle.engine.script import Request, Values
-from stonekettle.engine.targets import CurlAddress, open_allowed
+from stonekettle.engine.lives import Values
+from stonekettle.engine.script import Request
+from stonekettle.engine.targets import CurlAddress, host_of, open_allowed
+from stonekettle.engine.user import User
 
 CONNECT_TIMEOUT_MS = 10_000
 MAX_REDIRECTS = 10
 
-Life = Generator[float | tuple[Request, Values], bool, None]
-
 
 @dataclass(slots=True, eq=False)
 class Flight:
-    """A handle with the request it carries, or carried last. ``part`` accompanies a main request."""
+    """A handle with the request it carries, or carried last. ``part`` accompanies a main request;
+    ``refused`` says why it was not let through."""
 
     user: User
     handle: pycurl.Curl
@@ -33,7 +34,7 @@ class Flight:
     values: Values | None = None
     scheduled: float = 0.0
     started: float = 0.0
-    refused: bool = False
+    refused: str = ""
     custom: bool = False
     cookie: bool = False
     headers: list[bytes] | None = None
@@ -42,9 +43,15 @@ class Flight:
     @classmethod
     def of(cls, user: User, *, part: bool = False) -> Flight:
         """A handle of the user's, with its connections and cookies."""
+        assert user.share is not None  # given when it came
         made = cls(user, _new_handle(user.share), part)
         made.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(made))
         return made
+
+    def slow_to(self, down: int, up: int) -> None:
+        """Let it carry so many bytes per second at most; 0: as fast as it goes."""
+        self.handle.setopt(pycurl.MAX_RECV_SPEED_LARGE, down)
+        self.handle.setopt(pycurl.MAX_SEND_SPEED_LARGE, up)
 
     def prepare(self, request: Request, values: Values) -> None:
         """Set on the handle what differs from the request it carried before."""
@@ -81,7 +88,7 @@ class Flight:
                 handle.setopt(pycurl.WRITEFUNCTION, self.body.take)
             if examiner.needs_headers:
                 self.capture_headers()
-        self.request, self.values, self.refused = request, values, False
+        self.request, self.values, self.refused = request, values, ""
 
     def capture_headers(self) -> None:
         if self.headers is None:
@@ -117,23 +124,6 @@ class Flight:
         elif self.custom:
             handle.unsetopt(pycurl.CUSTOMREQUEST)
             self.custom = False
-
-
-@dataclass(slots=True, eq=False)
-class User:
-    """``waiting`` counts the accompanying requests of its step that are not answered yet."""
-
-    number: int
-    life: Life
-    share: pycurl.CurlShare
-    main: Flight | None = None
-    free: list[Flight] = field(default_factory=list)
-    cached: set[str] = field(default_factory=set)
-    waiting: int = 0
-    in_step: bool = False
-    failed: int = 0
-    begun: bool = False
-    leaving: bool = False
 
 
 class Body:
@@ -179,9 +169,13 @@ def _guarded_socket(flight: Flight) -> Callable[[int, CurlAddress], object]:
 
     def open_socket(purpose: int, address: CurlAddress) -> object:
         confined = flight.request.confined_to if flight.request is not None else None
-        opened = open_allowed(address) if confined in (None, address[3][1]) else None
+        if confined not in (None, address[3][1]):
+            where = f"port {address[3][1]} of {host_of(address)}"
+            flight.refused = f"it leads to {where}, where its secrets may not go."
+            return pycurl.SOCKET_BAD
+        opened = open_allowed(address)
         if opened is None:
-            flight.refused = True
+            flight.refused = f"it leads to {host_of(address)}, which is not an allowed target."
             return pycurl.SOCKET_BAD
         return opened
 

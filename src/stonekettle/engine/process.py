@@ -1,8 +1,8 @@
-"""A generator as a process of its own, and the wire between it and its owner.
+"""A generator as a process of its own: the generator's end of the wire.
 
-The owner writes orders as JSON lines to its standard input; it answers with frames on standard
-output. The owner gives a sign of life each second, from a thread of its own; when it falls silent (its
-process is frozen) or goes away (the input ends), the generator drains: no load without an owner.
+What it is told arrives as JSON lines on its standard input; it answers with frames on standard output. When its
+owner's word is not renewed (its process is frozen, or hangs) or the input ends, the generator lets its users
+go: no load without an owner.
 """
 
 from __future__ import annotations
@@ -10,188 +10,26 @@ from __future__ import annotations
 import json
 import queue
 import resource
-import struct
-import subprocess
 import sys
 import threading
 import time
-from collections import deque
-from collections.abc import Callable
-from contextlib import suppress
-from dataclasses import dataclass
-from typing import IO, Any
+from typing import Any
 
-from stonekettle.engine import rollup
+from stonekettle.engine import orderbook, rollup
 from stonekettle.engine.errors import GeneratorLost
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
-from stonekettle.engine.records import view
-from stonekettle.engine.script import compile_plan
+from stonekettle.engine.leases import Lease
+from stonekettle.engine.orderbook import OrderBook
+from stonekettle.engine.script import compile_plan, most_users
+from stonekettle.engine.wire import write_frame
 from stonekettle.plan import document
-from stonekettle.plan.models import Plan
 from stonekettle.priority import go_ahead
 
-_HEAD = struct.Struct("<II")
 DESCRIPTORS_KEPT_FREE = 200
-READY_LIMIT_S = 20.0
-SIGN_EVERY_S = 1.0
-OWNER_SILENCE_S = 8.0
-"""Without a sign of life of the owner for so long, users are let go: no load without an owner."""
-
-
-@dataclass(frozen=True)
-class Finished:
-    """The generator has ended its load and sent everything."""
-
-
-@dataclass(frozen=True)
-class Ready:
-    """The generator is set up; ``clock_offset_s`` is its clock minus its owner's."""
-
-    clock_offset_s: float
-
-
-@dataclass(frozen=True)
-class SecondDone:
-    """One second: its rollup, encoded histograms by step, and packed records."""
-
-    rollup: dict[str, Any]
-    histograms: dict[int, bytes]
-    records: bytes
-
-
-@dataclass(frozen=True)
-class Lost:
-    """The process ended without finishing."""
-
-    reason: str
-
-
-Event = Ready | SecondDone | Finished | Lost
-
-
-def write_frame(stream: IO[bytes], kind: str, head: dict[str, Any], blobs: list[bytes]) -> None:
-    """One frame: lengths, a JSON head, then the blobs one after the other."""
-    text = json.dumps({"kind": kind, "sizes": [len(b) for b in blobs], **head}).encode()
-    stream.write(_HEAD.pack(len(text), sum(map(len, blobs))) + text)
-    for blob in blobs:
-        stream.write(blob)
-    stream.flush()
-
-
-def read_frame(stream: IO[bytes]) -> tuple[dict[str, Any], list[bytes]] | None:
-    """The next frame, or None at the end or where the writer was cut off."""
-    head = stream.read(_HEAD.size)
-    if len(head) < _HEAD.size:
-        return None
-    text_size, blob_size = _HEAD.unpack(head)
-    text, data = stream.read(text_size), stream.read(blob_size)
-    if len(text) < text_size or len(data) < blob_size:
-        return None
-    decoded = json.loads(text)
-    blobs, offset = [], 0
-    for size in decoded["sizes"]:
-        blobs.append(data[offset : offset + size])
-        offset += size
-    return decoded, blobs
-
-
-class GeneratorProcess:
-    """The owner's end: starts a generator, gives it orders, hears its events in a thread.
-
-    ``on_event`` is called from that thread, in order, ending with Finished or Lost.
-    """
-
-    def __init__(
-        self, plan: Plan, on_event: Callable[[Event], None], *, share: tuple[int, int] = (0, 1), seed: int = 1
-    ) -> None:
-        self._on_event = on_event
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "stonekettle.engine.process"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            start_new_session=True,
-        )
-        files = {feed.file.digest: feed.kept_text for feed in plan.feeds if feed.file}
-        setup = {"plan": document.to_document(plan), "files": files, "share": share, "seed": seed}
-        self._complaints: deque[str] = deque(maxlen=20)
-        self._steps = len(plan.steps)
-        self._telling = threading.Lock()
-        self._closed = threading.Event()
-        self._tell(setup)
-        self._threads = [
-            threading.Thread(target=self._listen, name="generator-events", daemon=True),
-            threading.Thread(target=self._hear_complaints, name="generator-complaints", daemon=True),
-            threading.Thread(target=self._give_signs, name="generator-signs", daemon=True),
-        ]
-        for thread in self._threads:
-            thread.start()
-
-    @property
-    def pid(self) -> int:
-        return self._process.pid
-
-    def begin(self, at: float) -> None:
-        """Begin at ``at``, seconds since the epoch on the owner's clock."""
-        self._tell({"order": "begin", "at": at})
-
-    def drain(self) -> None:
-        self._tell({"order": "drain"})
-
-    def close(self, limit_s: float = 5.0) -> None:
-        """End the process: let it finish, then kill it after ``limit_s``."""
-        self._closed.set()
-        if self._process.stdin:
-            with self._telling, suppress(BrokenPipeError):
-                self._process.stdin.close()
-        try:
-            self._process.wait(limit_s)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
-        for thread in self._threads:
-            thread.join(limit_s)
-        for stream in (self._process.stdout, self._process.stderr):
-            if stream:
-                stream.close()
-
-    def _tell(self, message: dict[str, Any]) -> None:
-        assert self._process.stdin is not None  # opened as a pipe
-        # Where it is gone the listening thread reports it.
-        with self._telling, suppress(BrokenPipeError, ValueError):
-            self._process.stdin.write(json.dumps(message).encode() + b"\n")
-            self._process.stdin.flush()
-
-    def _give_signs(self) -> None:
-        while not self._closed.wait(SIGN_EVERY_S):
-            self._tell({"order": "go on"})
-
-    def _listen(self) -> None:
-        assert self._process.stdout is not None  # opened as a pipe
-        finished = False
-        while (frame := read_frame(self._process.stdout)) is not None:
-            head, blobs = frame
-            if head["kind"] == "ready":
-                self._on_event(Ready(head["clock"] - time.time()))
-            elif head["kind"] == "second":
-                # Folded here, so that the loop shares its interpreter with nothing but the wire.
-                folded, histograms = rollup.fold(rollup.Second(**head["second"]), view(blobs[0]), self._steps)
-                self._on_event(SecondDone(folded.as_dict(), histograms, blobs[0]))
-            elif head["kind"] == "finished":
-                finished = True
-        code = self._process.wait()
-        self._threads[1].join(1.0)
-        if finished:
-            self._on_event(Finished())
-        else:
-            last = self._complaints[-1] if self._complaints else f"it ended with code {code}"
-            self._on_event(Lost(last))
-
-    def _hear_complaints(self) -> None:
-        assert self._process.stderr is not None  # opened as a pipe
-        for line in self._process.stderr:
-            if text := line.decode(errors="replace").strip():
-                self._complaints.append(text)
+OWNER_SILENCE_S = 10.0
+"""Without a word of the owner for so long, users are let go."""
+OWNERLESS_DRAIN_S = 5.0
+"""And what they are in then is cut off after so long: within 15 s there is no load any more."""
 
 
 def raise_descriptor_limit(users: int) -> None:
@@ -206,79 +44,110 @@ def raise_descriptor_limit(users: int) -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
 
 
+Outgoing = queue.SimpleQueue[tuple[rollup.Second, bytes] | int | None]
+"""Seconds, numbers of orders to acknowledge, and None at the end."""
+
+
 def main() -> None:
-    """The generator's end of the wire."""
     setup = json.loads(sys.stdin.buffer.readline())
     plan = document.with_files(document.stored(setup["plan"]), setup["files"].get)
     try:
-        raise_descriptor_limit(int(plan.profile.peak_users))
+        raise_descriptor_limit(most_users(plan))
     except GeneratorLost as error:
         sys.exit(str(error))
     script = compile_plan(plan)
-    outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None] = queue.SimpleQueue()
-    writer = threading.Thread(target=_write_seconds, args=(outgoing,), name="seconds", daemon=True)
-    owner = _Owner()
-    threading.Thread(target=owner.listen, name="orders", daemon=True).start()
+    outgoing: Outgoing = queue.SimpleQueue()
+    writer = threading.Thread(target=_write, args=(outgoing,), name="seconds", daemon=True)
+    book = OrderBook()
     loop = LoadLoop(
         script,
-        plan.profile,
+        book,
         lambda second, data: outgoing.put((second, data)),
-        share=tuple(setup["share"]),
+        most_users=most_users(plan),
+        slot=setup["slot"],
         seed=setup["seed"],
     )
-    write_frame(sys.stdout.buffer, "ready", {"clock": time.time()}, [])
-    begin_at = owner.beginning()
-    if begin_at is None:
-        return
-    settle_interpreter()
-    go_ahead()
+    owner = _Owner(loop, outgoing)
+    threading.Thread(target=owner.listen, name="orders", daemon=True).start()
+    write_frame(sys.stdout.buffer, "ready", {}, [])
     writer.start()
-    loop.run(time.perf_counter() + begin_at - time.time(), owner.order)
+    if owner.wait_for_beginning():
+        settle_interpreter()
+        go_ahead()
+        loop.run(owner.start, owner.hear)
     outgoing.put(None)
     writer.join()
 
 
 class _Owner:
-    """What the owner orders, and whether it is still there."""
+    """What the owner says, and whether it is still there."""
 
-    def __init__(self) -> None:
-        self._orders: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+    def __init__(self, loop: LoadLoop, outgoing: Outgoing) -> None:
+        self._loop, self._book, self._outgoing = loop, loop.book, outgoing
+        self._told: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
         self._signs = self._seen = 0
         self._silent_s = 0.0
         self._asked_at = time.monotonic()
+        self.start = 0.0
+        """The run's time 0 on the loop's clock."""
 
     def listen(self) -> None:
         for line in sys.stdin.buffer:
-            order = json.loads(line)
+            message = json.loads(line)
             self._signs += 1
-            if order["order"] != "go on":
-                self._orders.put(order)
-        self._orders.put({"order": "drain"})
+            if "go on" not in message:
+                self._told.put(message)
+        self._told.put({"let go": True})
 
-    def beginning(self) -> float | None:
-        """When to begin (seconds since the epoch), once that is told; None where nothing shall begin."""
-        first = self._orders.get()
-        return float(first["at"]) if first["order"] == "begin" else None
+    def wait_for_beginning(self) -> bool:
+        """Hear what comes before the run's beginning; False where there will be none."""
+        while True:
+            message = self._told.get()
+            if "let go" in message:
+                return False
+            if "begin" in message:
+                self.start = time.perf_counter() + message["begin"] - time.time()
+                return True
+            self._take(message)
 
-    def order(self) -> str | None:
-        """The next order, "drain" also when the owner has been silent for too long. A stall of this process
-        itself counts as one second at most: signs given meanwhile have yet to be read."""
+    def hear(self) -> None:
+        """Take in what was told since the last call. Without a word of the owner for too long, users are let go.
+        A stall of this process itself counts as one second at most: what was said meanwhile has yet to be read."""
+        while not self._told.empty():
+            self._take(self._told.get())
         now = time.monotonic()
         self._silent_s += min(now - self._asked_at, 1.0)
         self._asked_at = now
         if self._signs != self._seen:
             self._seen, self._silent_s = self._signs, 0.0
         if self._silent_s > OWNER_SILENCE_S:
-            return "drain"
-        return None if self._orders.empty() else str(self._orders.get()["order"])
+            self._loop.drain_limit_s = OWNERLESS_DRAIN_S
+            self._let_go()
+
+    def _take(self, message: dict[str, Any]) -> None:
+        if "order" in message:
+            order = orderbook.from_plain(message["order"])
+            self._book.hear(order)
+            self._outgoing.put(order.number)
+        elif "lease" in message:
+            self._book.hear_lease(Lease.of(message["lease"]))
+        elif "let go" in message:
+            self._let_go()
+
+    def _let_go(self) -> None:
+        if not self._book.closed:
+            self._book.close(time.perf_counter() - self.start)
 
 
-def _write_seconds(outgoing: queue.SimpleQueue[tuple[rollup.Second, bytes] | None]) -> None:
-    """Send each second, away from the loop: writing does not hold the interpreter."""
+def _write(outgoing: Outgoing) -> None:
+    """Send what there is, away from the loop: writing does not hold the interpreter."""
     stream = sys.stdout.buffer
     while (item := outgoing.get()) is not None:
-        second, data = item
-        write_frame(stream, "second", {"second": vars(second)}, [data])
+        if isinstance(item, int):
+            write_frame(stream, "acknowledged", {"number": item}, [])
+        else:
+            second, data = item
+            write_frame(stream, "second", {"second": vars(second)}, [data])
     write_frame(stream, "finished", {}, [])
 
 

@@ -13,9 +13,9 @@ import numpy as np
 
 from stonekettle.core import histogram
 from stonekettle.core.histogram import HistogramSeries
-from stonekettle.core.load_profile import LoadProfile
-from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
-from stonekettle.core.types import IntArray
+from stonekettle.core.orders import Ordered
+from stonekettle.core.run_data import Arrivals, Reasons, ResourceSeries, RunData, StepInfo
+from stonekettle.core.types import FloatArray, IntArray
 from stonekettle.engine import records as rec
 
 LOW = 0x8000
@@ -28,7 +28,9 @@ class Second:
     """What the loop itself counts in a second, before the records are folded.
 
     ``users``, ``in_flight`` and ``overdue`` are means over the second; lags in seconds;
-    ``stalls`` are stretches (s since the run's start) in which the loop did not run; ``cpu``,
+    ``present`` users, those who ``arrived`` and were ``turned_away`` are told for each group; ``told`` is for the
+    lead (:meth:`population.Population.told`). ``stalls`` are stretches (s since the run's start) in which the loop
+    did not run; ``cpu``,
     ``run_queue``, ``stolen`` and ``switches`` are :class:`reasons.Figures`; ``timings`` what sampled
     responses told of time spent in components.
     """
@@ -44,6 +46,10 @@ class Second:
     stolen: float
     switches: float
     started: list[int]
+    present: list[float] = field(default_factory=list)
+    arrived: list[int] = field(default_factory=list)
+    turned_away: list[int] = field(default_factory=list)
+    told: dict[str, Any] = field(default_factory=dict)
     stalls: list[tuple[float, float]] = field(default_factory=list)
     timings: dict[str, dict[str, list[float]]] = field(default_factory=dict)
 
@@ -147,12 +153,13 @@ class StoredSecond:
 
 def assemble(
     steps: Sequence[StepInfo],
-    profile: LoadProfile,
+    ordered: Ordered,
     stored: Sequence[StoredSecond],
     resources: Sequence[ResourceSeries] = (),
     seconds: int | None = None,
+    groups: Sequence[str] = (),
 ) -> RunData:
-    """Run data from the rollups of all generators.
+    """Run data from the rollups of all generators, which tell figures of ``groups`` in this order.
 
     Users, requests and arrivals add up over generators; of the reasons for lateness the worst counts.
     Seconds after the last rollup are not part of the run. What older runs did not record is 0.
@@ -184,9 +191,11 @@ def assemble(
             if key < LOW:
                 entries.append((t, key, data))
                 low_entries.append((t, key, item.histograms.get(key | LOW, data)))
+    visitors, arrivals = _arrivals(ordered, stored, n, [i for i, name in enumerate(groups) if name in ordered.arrivals])
     return RunData(
         steps=tuple(steps),
-        planned_users=profile.users_over(np.arange(n, dtype=np.float64)),
+        planned_users=ordered.mean_users(n) + visitors,
+        arrivals=arrivals,
         users=means["users"],
         in_flight=means["in_flight"] - means["handled"],
         overdue=means["overdue"] + means["handled"],
@@ -204,3 +213,18 @@ def assemble(
         resources=tuple(resources),
         error_kinds=kinds,
     )
+
+
+def _arrivals(
+    ordered: Ordered, stored: Sequence[StoredSecond], n: int, arriving: Sequence[int]
+) -> tuple[FloatArray, Arrivals | None]:
+    """People present of the groups that arrive, shape (n,), and how they came."""
+    present, started, away = np.zeros(n), np.zeros(n), np.zeros(n)
+    if not arriving:
+        return present, None
+    for item in stored:
+        t = int(item.rollup["second"])
+        if t < n:
+            for series, name in ((present, "present"), (started, "arrived"), (away, "turned_away")):
+                series[t] += sum(item.rollup[name][i] for i in arriving)
+    return present, Arrivals(ordered.mean_arrivals(n), started, away)

@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-import time
-import uuid
-from collections.abc import Callable, Generator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from random import Random
 from typing import TypedDict
 from urllib.parse import urlsplit
 
-from stonekettle.core.distribution import Deck, Law
+from stonekettle.core.distribution import Law
 from stonekettle.core.run_data import StepInfo
 from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
 from stonekettle.plan import document, secrecy, template
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey, Session
+from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import OWN, origin_of
 from stonekettle.plan.step import Step
@@ -81,11 +79,49 @@ class _Address(TypedDict):
 
 
 @dataclass(frozen=True)
+class GroupTerms:
+    """How a group's people come, behave and leave. ``weights`` and ``fixed`` (of the first seats) choose journeys;
+    ``each`` is how many a person does, None: no end. ``down`` and ``up`` limit a transfer, in bytes per second;
+    0: no limit."""
+
+    name: str
+    weights: tuple[float, ...]
+    fixed: tuple[int, ...] = ()
+    each: int | None = None
+    arrives: bool = False
+    evenly: bool = False
+    at_most: int = 0
+    finishes_journey: bool = False
+    region: str = ""
+    down: int = 0
+    up: int = 0
+
+    @classmethod
+    def of(cls, plan: Plan, group: UserGroup | ArrivalGroup) -> GroupTerms:
+        names = [journey.name for journey in plan.journeys]
+        counts = [(names.index(name), part.users) for name, part in group.mix.items() if isinstance(part, Fixed)]
+        arriving = group if isinstance(group, ArrivalGroup) else None
+        return cls(
+            name=group.name,
+            weights=plan.weights_of(group),
+            fixed=tuple(journey for journey, users in counts for _ in range(users)),
+            each=group.journeys_each,
+            arrives=group.arrives,
+            evenly=arriving is not None and arriving.law == "even",
+            at_most=arriving.at_most if arriving else 0,
+            finishes_journey=group.leave == "after the journey",
+            region=group.region,
+            down=round((group.network.down or 0) / 8),
+            up=round((group.network.up or 0) / 8),
+        )
+
+
+@dataclass(frozen=True)
 class Script:
-    """All journeys of a plan, ready to be walked; ``secrets`` are those that stand in it."""
+    """All journeys of a plan and its groups, ready to be walked; ``secrets`` are those that stand in it."""
 
     journeys: tuple[tuple[Request, ...], ...]
-    weights: tuple[float, ...]
+    groups: tuple[GroupTerms, ...]
     feeds: tuple[Feed, ...]
     steps: tuple[StepInfo, ...]
     samples: tuple[Mapping[str, str], ...]
@@ -111,13 +147,18 @@ def compile_plan(plan: Plan) -> Script:
         journeys.append(tuple(requests))
     return Script(
         tuple(journeys),
-        tuple(journey.weight for journey in plan.journeys),
+        tuple(GroupTerms.of(plan, group) for group in plan.people),
         plan.feeds,
         step_infos(plan),
         tuple(journey.sample for journey in plan.journeys),
         frozenset(secrecy.texts_in(document.to_document(plan))),
         server_timing.names_of(plan),
     )
+
+
+def most_users(plan: Plan) -> int:
+    """So many users there may be at a time as planned."""
+    return sum(group.at_most if isinstance(group, ArrivalGroup) else round(group.profile.peak) for group in plan.people)
 
 
 def step_infos(plan: Plan) -> tuple[StepInfo, ...]:
@@ -222,73 +263,3 @@ def _joined(own: Mapping[str, str], written: Mapping[str, str]) -> dict[str, str
     """Our headers, those written in the step taking their place whatever their case."""
     names = {name.lower() for name in written}
     return {**{name: value for name, value in own.items() if name.lower() not in names}, **written}
-
-
-class Dealer:
-    """Gives each journey begun its journey and its row, shared by all users of a generator."""
-
-    def __init__(self, script: Script, random: Random, share: tuple[int, int] = (0, 1)) -> None:
-        self._script = script
-        self.random = random
-        self._deck = Deck(script.weights, random)
-        self._begun, self._stride = share
-
-    def next(self, user: int) -> tuple[tuple[Request, ...], Mapping[str, str]] | None:
-        """A journey and its row for the user of this number (from 0); None when it must retire."""
-        row: dict[str, str] = {}
-        for feed in self._script.feeds:
-            place = user if feed.take == "one per user" else self._begun
-            if feed.take == "at random":
-                place = self.random.randrange(len(feed.rows))
-            elif place >= len(feed.rows) and feed.end == "retire":
-                return None
-            row.update(feed.rows.row(place))
-        self._begun += self._stride
-        journey = self._script.journeys[self._deck.draw()]
-        sample = self._script.samples[journey[0].journey]
-        return journey, {**sample, **row} if sample else row
-
-
-class Values(dict[str, str]):
-    """What a journey's requests can use: its row, what it kept, and the built-in values."""
-
-    def __init__(self, row: Mapping[str, str], user: int, iteration: int, random: Random) -> None:
-        super().__init__(row)
-        self._random = random
-        self["user_number"], self["iteration"] = str(user), str(iteration)
-
-    def __missing__(self, name: str) -> str:
-        """A value made anew each time it is used."""
-        if name == "random_number":
-            return str(self._random.randrange(1_000_000_000))
-        if name == "timestamp":
-            return str(int(time.time()))
-        if name == "uuid":
-            return str(uuid.UUID(int=self._random.getrandbits(128), version=4))
-        raise KeyError(name)
-
-
-def walk(
-    dealer: Dealer, thinks: Sequence[Callable[[], float]], user: int = 1
-) -> Generator[float | tuple[Request, Values], bool, None]:
-    """A virtual user's life: yields seconds to wait, or a request to send with its values.
-
-    After a request it is sent whether the step succeeded. A failed step ends the journey; the
-    user thinks and begins another. The first wait lets users who join together start apart. The life
-    ends when the user's feeds have no row for it any more.
-    """
-    iteration = 0
-    while True:
-        dealt = dealer.next(user - 1)
-        if dealt is None:
-            return
-        journey, row = dealt
-        iteration += 1
-        values = Values(row, user, iteration, dealer.random)
-        if iteration == 1:
-            yield thinks[journey[0].step]()
-        for request in journey:
-            succeeded = yield request, values
-            yield thinks[request.step]()
-            if not succeeded:
-                break

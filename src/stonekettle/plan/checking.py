@@ -11,7 +11,7 @@ import yaml
 from pydantic import ValidationError
 
 from stonekettle.plan import clean
-from stonekettle.plan.parts import Part
+from stonekettle.plan.parts import CHOICE, Part
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.secrecy import hidden
 
@@ -78,6 +78,8 @@ def _innermost(error: ValidationError) -> list[dict[str, Any]]:
 def _problem(error: dict[str, Any]) -> Problem:
     path = ""
     for part in error["loc"]:
+        if isinstance(part, str) and part.startswith(CHOICE):
+            continue
         path += f"[{part}]" if isinstance(part, int) else f".{part}" if path else str(part)
     context = error.get("ctx", {})
     mend = context.get("mend") or _MENDS.get(error["type"], "Correct the value.")

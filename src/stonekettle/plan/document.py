@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Literal
 
-from stonekettle.core.levels import MIN_HOLD_S
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.plan import secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
-from stonekettle.plan.feed import Feed, columns_of
+from stonekettle.plan.feed import columns_of
 from stonekettle.plan.journey import BUILT_IN, impossible_patterns
+from stonekettle.plan.load import MAX_RATE, MAX_USERS, Fixed
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 
@@ -18,7 +18,6 @@ Kind = Literal["system", "journey", "feed"]
 Find = Callable[[Kind, str], Mapping[str, Any] | None]
 """Tells the document of a kind and a name, where a plan only names it."""
 _PLACES = {"system": "Systems", "journey": "Journeys", "feed": "Journeys, Feeds"}
-MIN_LEVELS_FOR_A_CLAIM = 4
 MAX_LEVELS = 500
 
 
@@ -98,35 +97,6 @@ def _found(path: str, kind: Kind, name: str, find: Find | None) -> Mapping[str, 
     return found
 
 
-def _scarcity(plan: Plan, feed: Feed) -> str | None:
-    """What too few rows in a feed would do to the run."""
-    rows, peak = len(feed), plan.profile.peak_users
-    if rows == 1:
-        return (
-            f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
-            "flatter the result. Give it more rows."
-        )
-    if feed.take == "one per user" and rows < peak:
-        then = "users retire once it is used up" if feed.end == "retire" else "several users share a row"
-        return f"The feed {feed.name!r} has {rows} rows for {peak:.0f} users: {then}."
-    if feed.take == "in order" and feed.end == "retire":
-        begun = _journeys_begun(plan)
-        if rows < max(peak, begun):
-            return (
-                f"The feed {feed.name!r} has {rows} rows, and up to {max(peak, begun):.0f} journeys may begin: "
-                "users retire once it is used up."
-            )
-    return None
-
-
-def _journeys_begun(plan: Plan) -> float:
-    """About so many journeys begin if responses take no time; 0 where users do not wait either."""
-    total = sum(journey.weight for journey in plan.journeys)
-    cycle = sum(j.weight / total * sum(plan.think_of(step).mean for step in j.active) for j in plan.journeys)
-    user_seconds = sum(level.users * level.duration_s for level in plan.profile.levels())
-    return user_seconds / cycle if cycle else 0.0
-
-
 def with_files(plan: Plan, text_of: Callable[[str], str | None]) -> Plan:
     """The plan with the rows of its feeds' files at hand: ``text_of`` tells the CSV text of a digest.
     Raises :class:`PlanError` where it does not know one."""
@@ -148,31 +118,6 @@ def with_files(plan: Plan, text_of: Callable[[str], str | None]) -> Plan:
 def json_schema() -> dict[str, Any]:
     """JSON Schema (2020-12) of the document."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Plan.model_json_schema()}
-
-
-def advice(plan: Plan) -> tuple[str, ...]:
-    """What would keep the run from answering, though it can run."""
-    levels = plan.profile.levels()
-    found = []
-    if len(levels) < MIN_LEVELS_FOR_A_CLAIM:
-        found.append(
-            f"The profile has {len(levels)} level(s); a saturation point needs at least "
-            f"{MIN_LEVELS_FOR_A_CLAIM}, half of them beyond it."
-        )
-    short = [level for level in levels if level.duration_s < MIN_HOLD_S]
-    if short:
-        found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
-    found += [line for feed in plan.feeds if (line := _scarcity(plan, feed))]
-    for journey in plan.journeys:
-        same = sorted(set(journey.sample) - columns_of(plan.feeds))
-        if same:
-            found.append(
-                f"Every user of {journey.name!r} sends the same {', '.join(same)}: the server's caches would "
-                "flatter the result. Add a feed with such columns."
-            )
-    if not plan.meters:
-        found.append("No component has a meter: the run cannot name a limiting resource.")
-    return tuple(found)
 
 
 def resolved(plan: Plan, directory: Mapping[str, Sequence[str]]) -> Plan:
@@ -252,9 +197,32 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")
             yield Problem(f"objectives[{i}].step", f"there is no step named {goal.step!r}.", mend)
-    levels = sum(segment.stairs or 1 for segment in plan.profile.segments)
-    if levels > MAX_LEVELS:
-        mend = f"Use at most {MAX_LEVELS}: climb by more users at a time."
-        yield Problem("load", f"the profile has {levels} levels.", mend)
-    if plan.profile.peak_users < 1:
-        yield Problem("load", "the load never reaches one user.", "Give a segment some users.")
+    yield from _inconsistent_groups(plan)
+
+
+def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
+    yield from repeated("groups", [group.name for group in plan.groups])
+    names = [journey.name for journey in plan.journeys]
+    for i, group in enumerate(plan.groups):
+        for name in group.mix:
+            if name not in names:
+                mend = did_you_mean(name, names, "Use the name of a journey.")
+                yield Problem(f"groups[{i}].mix", f"there is no journey named {name!r}.", mend)
+        counted = sum(part.users for part in group.mix.values() if isinstance(part, Fixed))
+        if counted and not any(plan.weights_of(group)) and group.profile.peak > counted:
+            message = f"the mix counts {counted} users, the load reaches {group.profile.peak:g}."
+            yield Problem(f"groups[{i}].mix", message, "Give one journey a share instead: it gets the others.")
+    segments = sum(segment.stairs or 1 for group in plan.people for segment in group.profile.segments)
+    where = "groups" if plan.groups else "load"
+    if segments > MAX_LEVELS:
+        mend = f"Use at most {MAX_LEVELS}: climb by more at a time."
+        yield Problem(where, f"the profile has {segments} levels.", mend)
+    for i, group in enumerate(plan.people):
+        if group.profile.peak <= 0 or (not group.arrives and group.profile.peak < 1):
+            path = f"groups[{i}]" if plan.groups else "load"
+            least = "an arrival" if group.arrives else "one user"
+            yield Problem(path, f"the load never reaches {least}.", "Give a segment some load.")
+    users, rate = (sum(g.profile.peak for g in plan.groups if g.arrives == arrives) for arrives in (False, True))
+    if users > MAX_USERS or rate > MAX_RATE:
+        message = f"the groups together reach {users:g} users and {rate:g} arrivals per second."
+        yield Problem("groups", message, f"Use at most {MAX_USERS} users and {MAX_RATE:g} arrivals per second.")

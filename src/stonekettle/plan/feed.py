@@ -138,6 +138,11 @@ class Feed(_Source):
             return self.file.columns
         return self.make.names if self.make is not None else self.rows.columns
 
+    @property
+    def is_used_up(self) -> bool:
+        """Whether each of its rows is used once and no more."""
+        return self.take == "in order" and self.end == "retire"
+
     def __len__(self) -> int:
         if self.file is not None:
             return self.file.rows

@@ -3,70 +3,19 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated
+from functools import cached_property
 
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core import orders
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
+from stonekettle.plan.load import EVERYONE, ArrivalGroup, Generators, Group, UserGroup, UserSegment
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share
 from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
-
-MAX_USERS = 50_000
-
-
-Users = Annotated[int, Field(ge=0, le=MAX_USERS)]
-
-
-class Hold(Part):
-    users: Users
-    during: Duration = Field(alias="for")
-
-
-class Climb(Part):
-    """Stairs: ``by`` users more (or fewer) every so often, from and to inclusive."""
-
-    start: Users = Field(alias="from")
-    end: Users = Field(alias="to")
-    by: int = Field(gt=0)
-    every: Duration
-
-
-class Ramp(Part):
-    start: Users = Field(alias="from")
-    end: Users = Field(alias="to")
-    over: Duration
-
-
-class LoadSegment(Part):
-    """One stretch of the load profile: exactly one of hold, climb and ramp."""
-
-    hold: Hold | None = None
-    climb: Climb | None = None
-    ramp: Ramp | None = None
-
-    @model_validator(mode="after")
-    def _exactly_one(self) -> LoadSegment:
-        if sum(part is not None for part in (self.hold, self.climb, self.ramp)) != 1:
-            raise PydanticCustomError(
-                "segment",
-                "a segment needs exactly one of hold, climb and ramp.",
-                {"mend": "Write each on its own line with a dash before it."},
-            )
-        return self
-
-    def as_segment(self) -> Segment:
-        if self.hold:
-            return Segment.hold(self.hold.users, self.hold.during)
-        if self.climb:
-            return Segment.climb(self.climb.start, self.climb.end, self.climb.by, self.climb.every)
-        assert self.ramp is not None  # by _exactly_one
-        return Segment.ramp(self.ramp.start, self.ramp.end, self.ramp.over)
-
 
 _PERCENTILE = re.compile(r"p([1-9][0-9](?:\.[0-9])?)")
 
@@ -129,14 +78,40 @@ class Plan(Part):
     system: System
     feeds: tuple[Feed, ...] = Field(default=(), max_length=100)
     journeys: tuple[Journey, ...] = Field(min_length=1, max_length=100)
-    load: tuple[LoadSegment, ...] = Field(min_length=1, max_length=500)
+    load: tuple[UserSegment, ...] = Field(default=(), max_length=500)
+    groups: tuple[Group, ...] = Field(default=(), max_length=20)
+    generators: Generators = Generators()
     objectives: tuple[Objective, ...] = Field(default=(), max_length=100)
     waits: Waits | None = None
     error_limit: Share = 0.05
 
+    @model_validator(mode="after")
+    def _one_way(self) -> Plan:
+        if bool(self.load) == bool(self.groups):
+            raise PydanticCustomError(
+                "load",
+                "a plan needs exactly one of load and groups.",
+                {"mend": "Write segments under 'load:', or groups with their own under 'groups:'."},
+            )
+        return self
+
     @property
-    def profile(self) -> LoadProfile:
-        return LoadProfile(tuple(segment.as_segment() for segment in self.load))
+    def people(self) -> tuple[UserGroup | ArrivalGroup, ...]:
+        """Every group; the short form is one that does all journeys."""
+        return self.groups or (UserGroup(name=EVERYONE, users=self.load),)
+
+    def weights_of(self, group: UserGroup | ArrivalGroup) -> tuple[float, ...]:
+        """The share of each journey among those a group begins, but for users who do nothing else."""
+        if not group.mix:
+            return tuple(journey.weight for journey in self.journeys)
+        shares = {name: part for name, part in group.mix.items() if isinstance(part, float)}
+        return tuple(shares.get(journey.name, 0.0) for journey in self.journeys)
+
+    @cached_property
+    def planned(self) -> orders.Ordered:
+        """The orders of a run that goes as planned."""
+        profiles = {group.name: group.profile for group in self.people}
+        return orders.planned(profiles, [group.name for group in self.people if group.arrives])
 
     @property
     def steps(self) -> tuple[tuple[Journey, Step], ...]:

@@ -10,6 +10,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from pydantic_core import PydanticCustomError
 
 PRACTICE = "practice"
+CHOICE = "·"
+"""Leads the tag of a kind where parts of several kinds may stand: not a piece of a path."""
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 
 

@@ -105,6 +105,45 @@ def format_bytes(amount: float) -> str:
     return f"{_digits(amount)} B"
 
 
+_RATE_OF = {"/s": 1.0, "/min": 1 / 60, "/h": 1 / 3600}
+_BITS_OF = {"kbit/s": 1e3, "Mbit/s": 1e6, "Gbit/s": 1e9}
+
+
+def parse_rate(value: object) -> float:
+    """A rate per second from a number, or from "20 /s", "300 /min" and the like."""
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return float(value)
+    match = _PARTS.fullmatch(value) if isinstance(value, str) else None
+    if match and match[2] in ("", *_RATE_OF):
+        return float(match[1]) * _RATE_OF.get(match[2], 1.0)
+    raise PydanticCustomError(
+        "rate",
+        "{text} is not a rate.",
+        {"text": repr(value)[:80], "mend": "Write so many per second, for example 20, or '300 /min'."},
+    )
+
+
+def parse_bit_rate(value: object) -> float:
+    """Bits per second from "8 Mbit/s"."""
+    match = _PARTS.fullmatch(value) if isinstance(value, str) else None
+    if match and match[2] in _BITS_OF:
+        return float(match[1]) * _BITS_OF[match[2]]
+    raise PydanticCustomError(
+        "bit_rate",
+        "{text} is not a speed of a line.",
+        {
+            "text": repr(value)[:80],
+            "mend": "Write a number and a unit (kbit/s, Mbit/s, Gbit/s), for example '8 Mbit/s'.",
+        },
+    )
+
+
+def format_bit_rate(bits: float) -> str:
+    """A text :func:`parse_bit_rate` reads back."""
+    unit = next((unit for unit in ("Gbit/s", "Mbit/s") if bits >= _BITS_OF[unit]), "kbit/s")
+    return f"{_digits(bits / _BITS_OF[unit])} {unit}"
+
+
 Duration = Annotated[
     float,
     BeforeValidator(parse_duration),
@@ -128,3 +167,11 @@ Bytes = Annotated[
     WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?([kMGT]?B|[KMGT]iB)$", "examples": ["16 GB"]}),
 ]
 """An amount of memory in bytes, written with a unit."""
+
+BitRate = Annotated[
+    float,
+    BeforeValidator(parse_bit_rate),
+    PlainSerializer(format_bit_rate, return_type=str),
+    WithJsonSchema({"type": "string", "pattern": r"^[0-9.]+ ?[kMG]bit/s$", "examples": ["8 Mbit/s"]}),
+]
+"""Bits per second, written with a unit."""

@@ -1,23 +1,25 @@
 """The practice system in virtual time: the same configuration without sockets or waiting.
 
-A discrete-event simulation of closed users that walk journeys over the components' servers,
-first come first served. It yields the same arrays as a real run, thousands of times faster, for
-tests of the analysis and for demo history. Its generator can be as unfit as real ones are.
+A discrete-event simulation of users that walk journeys over the components' servers, first come first
+served. It follows orders as generators do, step by step, and yields the same arrays as a real run, thousands of
+times faster, for tests of the analysis and for demo history. Its generator can be as unfit as real ones are.
 """
 
 from __future__ import annotations
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
 
 import numpy as np
 
+from stonekettle.core.arrivals import ArrivalClock
 from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
-from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.load_profile import LoadProfile, Target
+from stonekettle.core.orders import Order, Ordered, as_planned
 from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
 from stonekettle.core.stalls import Requests
 from stonekettle.core.types import FloatArray, IntArray
@@ -25,6 +27,8 @@ from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.unfit import Attentive, Loop
 
 REFUSAL_S = 0.002
+TICK_S = 0.1
+"""So often users are counted against what is ordered."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +61,14 @@ class _Server:
     """Servers of one resource: when each is next free, and the work done in each second."""
 
     free_at: list[float]
-    busy: FloatArray
+    busy: list[float]
+
+    def work(self, start: float, end: float) -> None:
+        """Add the seconds of work in [start, end) to the second each part falls in."""
+        first, last = int(start), int(end)
+        self.busy += [0.0] * (last + 1 - len(self.busy))
+        for second in range(first, last + 1):
+            self.busy[second] += min(end, second + 1) - max(start, second)
 
 
 @dataclass(slots=True)
@@ -70,27 +81,39 @@ class _Request:
     stage: int = 0
 
 
+@dataclass(slots=True)
+class _Group:
+    """A group's users in the order in which they came; ``clock`` where it arrives."""
+
+    deck: Deck
+    clock: ArrivalClock | None
+    present: list[int] = field(default_factory=list)
+
+
 class Twin:
-    """One simulation. Build it, then :meth:`run` once."""
+    """One simulation: let it :meth:`advance` under one set of targets after the other, or :meth:`run` a whole record
+    of orders; then :meth:`collected`. Groups named in ``arrivals`` come by rate, one journey each."""
 
     def __init__(
         self,
         config: PracticeConfig,
         journeys: Sequence[TwinJourney],
-        profile: LoadProfile,
         *,
         seed: int = 1,
         cpu_noise: float = 0.01,
         loop: Loop | None = None,
+        arrivals: Sequence[str] = (),
     ) -> None:
-        self.config, self.journeys, self.profile = config, tuple(journeys), profile
+        self.config, self.journeys = config, tuple(journeys)
         self.random = Random(seed)
-        self.deck = Deck([journey.weight for journey in journeys], self.random)
+        self.arrivals = frozenset(arrivals)
+        self.groups: dict[str, _Group] = {}
+        self.now = 0.0
+        self.orders: list[Order] = []
         self.noise = np.random.default_rng(seed)
         self.cpu_noise, self.loop = cpu_noise, loop or Attentive()
-        self.seconds = int(np.ceil(profile.duration_s))
         self.servers = {
-            f"{c.name}.{resource}": _Server([0.0] * (count * c.instances), np.zeros(self.seconds + 1))
+            f"{c.name}.{resource}": _Server([0.0] * (count * c.instances), [])
             for c in config.components
             for resource, count in (("cpu", c.cpus), ("disk", c.disks))
             if count
@@ -104,22 +127,54 @@ class Twin:
         self.think = [s.think.sampler(self.random) for _, s in self.steps]
         self.heap: list[tuple[float, int, Callable[..., None], object]] = []
         self.order = 0
-        self.active: set[int] = set()
-        self.place: dict[int, tuple[int, int]] = {}
+        self.place: dict[int, tuple[str, int, int]] = {}
+        self.leaving: set[int] = set()
+        self.came = 0
+        self.paused_at: float | None = None
+        self.parked: list[tuple[float, int]] = []
         self.joined: list[tuple[float, int]] = []
         self.done: list[tuple[float, float, float, int, bool]] = []
         self.begun: list[float] = []
         self.delays: list[tuple[float, float]] = []
 
-    def run(self) -> RunData:
-        """Simulate the whole profile and return what a run would have measured."""
-        self._plan_users()
-        heap = self.heap
-        end = float(self.seconds)
-        while heap and heap[0][0] < end:
-            now, _, act, subject = heapq.heappop(heap)
-            act(now, subject)
+    def run(self, ordered: Ordered) -> RunData:
+        """Follow a whole record of orders and return what a run would have measured."""
+        for order, after in zip(ordered.orders, ordered.orders[1:], strict=False):
+            self.advance(after.at_s, order.targets, paused=order.paused)
         return self.collected()
+
+    def advance(self, until: float, targets: Mapping[str, Target], *, paused: bool = False) -> None:
+        """Go on to ``until`` (s) under these targets, told from the present moment on."""
+        begun = self.now
+        if until <= begun:
+            return
+        self._note(targets, paused)
+        self._pause(begun, paused)
+        tick = begun
+        while tick < until - 1e-9:
+            after = min(until, tick + TICK_S)
+            for name, target in targets.items():
+                self._follow(name, target, begun, tick, after)
+            while self.heap and self.heap[0][0] < after:
+                now, _, act, subject = heapq.heappop(self.heap)
+                act(now, subject)
+            tick = after
+        self.now = until
+
+    @property
+    def ordered(self) -> Ordered:
+        """What it was told so far, as a record."""
+        nobody = {name: Target.steady(0) for name in self.groups}
+        return Ordered((*self.orders, Order(len(self.orders) + 1, self.now, nobody, last=True)), self.arrivals)
+
+    @property
+    def present(self) -> int:
+        """Users there now, but for those who leave once they have their answer."""
+        return sum(len(group.present) for group in self.groups.values())
+
+    @property
+    def seconds(self) -> int:
+        return int(np.ceil(self.now))
 
     def _compile(
         self, route_name: str
@@ -139,36 +194,66 @@ class Twin:
         self.order += 1
         heapq.heappush(self.heap, (time, self.order, act, subject))
 
-    def _plan_users(self) -> None:
-        """Users join and leave at the moments the profile says, tenths of a second apart in ramps."""
-        present = 0
-        for tick in range(self.seconds * 10):
-            wanted = round(self.profile.users_at(tick / 10))
-            for user in range(present, wanted):
-                self._at(tick / 10, self._join, user)
-            for user in range(wanted, present):
-                self._at(tick / 10, self._leave, user)
-            present = wanted
+    def _note(self, targets: Mapping[str, Target], paused: bool) -> None:
+        self.orders.append(Order(len(self.orders) + 1, self.now, dict(targets), paused=paused))
+        for name in targets:
+            if name not in self.groups:
+                deck = Deck([journey.weight for journey in self.journeys], self.random)
+                self.groups[name] = _Group(
+                    deck, ArrivalClock(self.random, evenly=False) if name in self.arrivals else None
+                )
 
-    def _join(self, now: float, user: int) -> None:
-        self.active.add(user)
+    def _pause(self, now: float, paused: bool) -> None:
+        """Paused users finish their step and wait; each goes on as long after the pause as it would have."""
+        if paused and self.paused_at is None:
+            self.paused_at = now
+        elif not paused and self.paused_at is not None:
+            for due, user in self.parked:
+                self._at(now + due - self.paused_at, self._start, user)
+            self.parked, self.paused_at = [], None
+
+    def _follow(self, name: str, target: Target, begun: float, tick: float, after: float) -> None:
+        group = self.groups[name]
+        if group.clock is not None:
+            if self.paused_at is None:
+                for moment in group.clock.between(tick, after, target, begun):
+                    self._at(moment, self._arrive_by_itself, name)
+            return
+        wanted = round(target.after(tick - begun))
+        for _ in range(wanted - len(group.present)):
+            user = self._come(tick, name)
+            self._at(tick + self.think[self._step(user)](), self._start, user)
+        while len(group.present) > wanted:
+            self.leaving.add(group.present.pop())
+            self.joined.append((tick, -1))
+
+    def _come(self, now: float, name: str) -> int:
+        user, self.came = self.came, self.came + 1
+        self.groups[name].present.append(user)
         self.joined.append((now, 1))
-        self._begin_journey(user)
-        self._at(now + self.think[self._step(user)](), self._start, user)
+        self._begin_journey(user, name)
+        return user
 
-    def _leave(self, now: float, user: int) -> None:
-        self.active.discard(user)
-        self.joined.append((now, -1))
+    def _arrive_by_itself(self, now: float, name: str) -> None:
+        self._start(now, self._come(now, name))
 
-    def _begin_journey(self, user: int) -> None:
-        self.place[user] = (self.deck.draw(), 0)
+    def _depart(self, now: float, user: int) -> None:
+        if user not in self.leaving:
+            self.groups[self.place[user][0]].present.remove(user)
+            self.joined.append((now, -1))
+
+    def _begin_journey(self, user: int, name: str) -> None:
+        self.place[user] = (name, self.groups[name].deck.draw(), 0)
 
     def _step(self, user: int) -> int:
-        journey, position = self.place[user]
+        _, journey, position = self.place[user]
         return int(self.first_step[journey]) + position
 
     def _start(self, now: float, user: int) -> None:
-        if user not in self.active:
+        if user in self.leaving:
+            return
+        if self.paused_at is not None:
+            self.parked.append((now, user))
             return
         when, _ = self.loop.handled(now)
         if when > now:
@@ -214,7 +299,7 @@ class Twin:
         start = max(now, server.free_at[0])
         end = start + draw()
         heapq.heapreplace(server.free_at, end)
-        _spread(server.busy, start, end)
+        server.work(start, end)
         self._at(end, self._serve, request)
 
     def _leave_component(self, now: float, request: _Request, pool: _Pool | None) -> None:
@@ -256,11 +341,14 @@ class Twin:
 
     def _go_on(self, now: float, request: _Request, *, failed: bool) -> None:
         user = request.user
-        journey, position = self.place[user]
+        name, journey, position = self.place[user]
         if failed or position + 1 == len(self.journeys[journey].steps):
-            self._begin_journey(user)
+            if self.groups[name].clock is not None:
+                self._at(now + self.think[request.step](), self._depart, user)
+                return
+            self._begin_journey(user, name)
         else:
-            self.place[user] = (journey, position + 1)
+            self.place[user] = (name, journey, position + 1)
         self._at(now + self.think[request.step](), self._start, user)
 
     def requests(self) -> Requests:
@@ -284,13 +372,14 @@ class Twin:
         good = ~failed
         shape = (n, len(self.steps))
         kept = self.requests()
+        users = _mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n)
         return RunData(
             steps=tuple(
                 StepInfo(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation)
                 for journey, s in self.steps
             ),
-            planned_users=self.profile.users_over(np.arange(n, dtype=np.float64)),
-            users=_mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n),
+            planned_users=users if self.arrivals else self.ordered.mean_users(n),
+            users=users,
             in_flight=_mean_level(
                 np.concatenate([begun, end]),
                 np.concatenate([np.ones(begun.size), -np.ones(end.size)]),
@@ -323,7 +412,7 @@ class Twin:
             component, name = key.split(".")
             count = len(server.free_at)
             noise = self.noise.normal(0, self.cpu_noise, n)
-            utilisation = np.clip(server.busy[:n] / count + noise, 0, 1)
+            utilisation = np.clip(_first(server.busy, n) / count + noise, 0, 1)
             found.append(ResourceSeries(component, name, name, float(count), utilisation))
         for component, pool in self.pools.items():
             times = np.array([t for t, _, _ in pool.changes])
@@ -338,29 +427,21 @@ class Twin:
 def simulate(
     config: PracticeConfig,
     journeys: Sequence[TwinJourney],
-    profile: LoadProfile,
+    load: LoadProfile | Ordered,
     *,
     seed: int = 1,
     cpu_noise: float = 0.01,
     loop: Loop | None = None,
 ) -> RunData:
-    """Play ``profile`` against ``config`` in virtual time. ``cpu_noise`` is the standard deviation
+    """Play ``load`` against ``config`` in virtual time. ``cpu_noise`` is the standard deviation
     of utilisation readings; ``loop`` a generator that is not always there."""
-    return Twin(config, journeys, profile, seed=seed, cpu_noise=cpu_noise, loop=loop).run()
+    twin = Twin(config, journeys, seed=seed, cpu_noise=cpu_noise, loop=loop)
+    return twin.run(as_planned(load) if isinstance(load, LoadProfile) else load)
 
 
-def _spread(busy: FloatArray, start: float, end: float) -> None:
-    """Add the seconds of work in [start, end) to the second each part falls in."""
-    last = len(busy) - 1
-    first = int(start)
-    if first >= last:
-        return
-    while end > first + 1 and first < last:
-        busy[first] += first + 1 - start
-        first += 1
-        start = float(first)
-    if first < last:
-        busy[first] += end - start
+def _first(values: Sequence[float], n: int) -> FloatArray:
+    """The first ``n``, as many zeros more as there are too few."""
+    return np.array([*values[:n], *[0.0] * max(0, n - len(values))])
 
 
 def _mean_level(times: FloatArray, changes: FloatArray, seconds: int) -> FloatArray:

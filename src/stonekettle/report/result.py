@@ -142,10 +142,15 @@ def seconds_csv(run: RunData) -> str:
     block = np.arange(run.seconds)
     histograms = run.histograms.blocks(block, run.seconds)
     percentiles = {p: percentiles_s(histograms, p) for p in (50, 95, 99)}
+    arrivals: dict[str, Iterable[float]] = {}
+    if run.arrivals is not None:
+        names = ("arrivals_ordered", "arrivals", "turned_away")
+        arrivals = dict(zip(names, (run.arrivals.ordered, run.arrivals.started, run.arrivals.turned_away), strict=True))
     columns: dict[str, Iterable[float]] = {
         "second": block,
         "planned_users": run.planned_users,
         "users": run.users,
+        **arrivals,
         "in_flight": run.in_flight,
         "started": run.started.sum(axis=1),
         "completed": run.completed.sum(axis=1),

@@ -5,6 +5,7 @@ Each note names the evidence that proves it: rows of the plate and a stretch of 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
@@ -85,6 +86,7 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
         _disagreement(analysis),
         _laws(analysis),
         _pauses(analysis),
+        _arrivals(analysis),
         _measuring(analysis),
     ]
     return tuple(note for note in found if note is not None)
@@ -379,6 +381,23 @@ def _pauses(analysis: Analysis) -> Note | None:
         ),
         Evidence(("throughput", "response"), users),
     )
+
+
+def _arrivals(analysis: Analysis) -> Note | None:
+    """Of people who come by themselves: whether they came as ordered, and were let in."""
+    came = analysis.arriving
+    if came is None or came.ordered <= 0:
+        return None
+    away = came.turned_away / max(1.0, came.started + came.turned_away)
+    text = f"{came.started:.0f} people arrived and were let in, {came.ordered:.0f} were ordered."
+    if away > WORTH_SAYING:
+        text += f" {came.turned_away:.0f} were turned away, since as many as may be there at a time were there already."
+        return Note("arrivals", "strained", f"{n.percent(away)} of those who arrived were turned away", text)
+    # Random arrivals are as many as ordered within their own chance.
+    missing = came.ordered - came.started - came.turned_away
+    if abs(missing) > max(0.02 * came.ordered, 4 * math.sqrt(came.ordered)):
+        return Note("arrivals", "strained", f"{'Fewer' if missing > 0 else 'More'} people arrived than ordered", text)
+    return Note("arrivals", "holds", "People arrived as ordered", text)
 
 
 def _did(measuring: Measuring) -> str:

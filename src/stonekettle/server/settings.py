@@ -4,6 +4,7 @@ which the front door sets."""
 from __future__ import annotations
 
 import os
+import platform
 import secrets
 from pathlib import Path
 
@@ -91,6 +92,10 @@ WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
 PRACTICE_CONTROL = os.environ.get("KETTLE_PRACTICE")
 """Where the practice system tells its addresses, e.g. http://127.0.0.1:8802; None without it."""
 GENERATOR_REGION = os.environ.get("KETTLE_REGION", "local")
+GENERATOR_LABEL = os.environ.get("KETTLE_LABEL", platform.node())[:80]
+"""Tells where a generator runs."""
+GENERATORS = int(os.environ.get("KETTLE_GENERATORS", len(os.sched_getaffinity(0))))
+"""How many generators a run has in each of its regions."""
 
 LOGGING = {
     "version": 1,

@@ -912,6 +912,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/wishes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Wishes
+         * @description What was asked of a run's load, in order, with what became of it.
+         */
+        get: operations["stonekettle_server_runs_api_list_wishes"];
+        put?: never;
+        /**
+         * Wish
+         * @description Raise, lower, hold, pause, resume, let go or stop a run's load. The answer follows within a second.
+         */
+        post: operations["stonekettle_server_runs_api_wish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/result.json": {
         parameters: {
             query?: never;
@@ -1645,6 +1669,8 @@ export interface components {
             system: components["schemas"]["SystemOutline"];
             /** Journeys */
             journeys: components["schemas"]["JourneyOutline"][];
+            /** Groups */
+            groups: string[];
             /** Feeds */
             feeds: string[];
             profile: components["schemas"]["ProfileOutline"];
@@ -1659,17 +1685,22 @@ export interface components {
         };
         /**
          * ProfileOutline
-         * @description The planned load: corners of the line (``t`` in s, ``users``), and its levels.
+         * @description The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
+         *     its levels.
          */
         ProfileOutline: {
             /** Duration S */
             duration_s: number;
             /** Peak Users */
             peak_users: number;
+            /** Peak Rate */
+            peak_rate: number;
             /** T */
             t: number[];
             /** Users */
             users: number[];
+            /** Rate */
+            rate: number[];
             /** Levels */
             levels: components["schemas"]["LevelOutline"][];
         };
@@ -1806,6 +1837,24 @@ export interface components {
             more: boolean;
         };
         /**
+         * GeneratorLine
+         * @description A generator of the run; ``clock_offset_s`` is its clock's lead over the database's.
+         */
+        GeneratorLine: {
+            /** Name */
+            name: string;
+            /** Region */
+            region: string;
+            /** Label */
+            label: string;
+            /** State */
+            state: string;
+            /** Reason */
+            reason: string;
+            /** Clock Offset S */
+            clock_offset_s: number;
+        };
+        /**
          * MeterReport
          * @description How one metrics address did in the run; ``clock_offset_s`` is its clock's lead over ours.
          */
@@ -1835,6 +1884,18 @@ export interface components {
             metrics: string[];
             /** Offset S */
             offset_s: number;
+        };
+        /**
+         * NoteLine
+         * @description Something that happened in the run's load, ``at_s`` seconds after its start.
+         */
+        NoteLine: {
+            /** At S */
+            at_s: number;
+            /** Who */
+            who: string;
+            /** Text */
+            text: string;
         };
         /** NoteModel */
         NoteModel: {
@@ -1900,7 +1961,10 @@ export interface components {
                 [key: string]: unknown;
             };
         };
-        /** RunDetail */
+        /**
+         * RunDetail
+         * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says.
+         */
         RunDetail: {
             /** Id */
             id: number;
@@ -1933,9 +1997,15 @@ export interface components {
             elapsed_s: number;
             /** Stop Requested By */
             stop_requested_by: string;
+            /** Steered */
+            steered: boolean;
             outline: components["schemas"]["PlanOutline"];
             /** Transitions */
             transitions: components["schemas"]["TransitionLine"][];
+            /** Notes */
+            notes: components["schemas"]["NoteLine"][];
+            /** Generators */
+            generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
             /** System Id */
             system_id: number | null;
@@ -2106,6 +2176,74 @@ export interface components {
             t: number;
             /** Length S */
             length_s: number;
+        };
+        /**
+         * Verb
+         * @description What people may ask of a run that is under way.
+         * @enum {string}
+         */
+        Verb: "raise" | "lower" | "hold" | "pause" | "resume" | "let go" | "stop";
+        /**
+         * WishLine
+         * @description A wish with its answer; ``accepted`` is null until the run's lead has heard it.
+         */
+        WishLine: {
+            verb: components["schemas"]["Verb"];
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /** Amount */
+            amount?: number | null;
+            /**
+             * Over S
+             * @default 0
+             */
+            over_s: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /** Id */
+            id: number;
+            /** Who */
+            who: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Accepted */
+            accepted: boolean | null;
+            /** Answer */
+            answer: string;
+        };
+        /**
+         * WishIn
+         * @description What is asked of a run's load. ``amount`` goes with raise and lower: users, or arrivals per second of a group
+         *     that arrives; reached in a straight line over ``over_s`` seconds.
+         */
+        WishIn: {
+            verb: components["schemas"]["Verb"];
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /** Amount */
+            amount?: number | null;
+            /**
+             * Over S
+             * @default 0
+             */
+            over_s: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * ColumnLine
@@ -3830,6 +3968,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_list_wishes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WishLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_wish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WishIn"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WishLine"];
                 };
             };
         };

@@ -17,6 +17,11 @@ const runs = useRuns(() => ({ experiment: props.id }))
 const start = useStartRun()
 const restore = useRestore()
 const outline = computed(() => experiment.data.value?.outline)
+const peak = computed(() => {
+  const { peak_users: most = 0, peak_rate: rate = 0 } = outline.value?.profile ?? {}
+  const arriving = rate ? `${users(rate)} arrivals per second` : ''
+  return [most || !rate ? `${users(most)} users` : '', arriving].filter(Boolean).join(' and ')
+})
 const busy = computed(() => runs.data.value?.runs.find((run) => !run.ended))
 
 async function run() {
@@ -56,9 +61,8 @@ async function run() {
             <span class="text-ochre">◐</span> {{ line }}
           </p>
           <p class="text-ink-2">
-            It takes {{ given(outline.profile.duration_s) }} and climbs to
-            {{ users(outline.profile.peak_users) }} users. Before load, every meter is read and
-            every journey tried once.
+            It takes {{ given(outline.profile.duration_s) }} and climbs to {{ peak }}. Before load,
+            every meter is read and every journey tried once.
           </p>
         </section>
         <section v-if="experiment.data.value?.untried.length" data-testid="untried">
@@ -154,6 +158,9 @@ async function run() {
               </table>
             </div>
           </div>
+          <p v-for="group in outline.groups" :key="group" class="label break-words">
+            Group {{ group }}
+          </p>
           <p v-for="feed in outline.feeds" :key="feed" class="label">Feed {{ feed }}</p>
         </section>
         <section>

@@ -53,7 +53,19 @@ const flags = computed(() => {
   const moves = (run.data.value?.transitions ?? [])
     .filter((t) => t.state === 'draining')
     .map((t) => ({ t: new Date(t.at).getTime() / 1000 - begun, text: t.state }))
-  return [...metered, ...moves]
+  const noted = (run.data.value?.notes ?? []).map((n) => ({ t: n.at_s, text: inShort(n.text) }))
+  return [...metered, ...moves, ...noted]
+})
+const story = computed(() => {
+  const begun = run.data.value?.begun_at ?? 0
+  const moves = (run.data.value?.transitions ?? []).map((t) => ({ ...t, who: '' }))
+  const noted = (run.data.value?.notes ?? []).map((n) => ({
+    at: new Date((begun + n.at_s) * 1000).toISOString(),
+    state: '',
+    cause: n.text,
+    who: n.who,
+  }))
+  return [...moves, ...noted].sort((a, b) => Date.parse(a.at) - Date.parse(b.at))
 })
 const input = computed<PlateInput | null>(() => {
   if (!plate.data.value || !run.data.value) return null
@@ -81,6 +93,11 @@ const left = computed(() => {
 })
 const shown = computed(() => levels.value.find((l) => l.number === selected.value))
 
+/** What a flag on the plate has room for: the first sentence, cut. */
+function inShort(text: string) {
+  const first = text.split(/[.:]/)[0] ?? ''
+  return first.length > 20 ? `${first.slice(0, 19)}…` : first
+}
 function show(evidence: Record<string, unknown>) {
   const { rows, at, low, high } = evidence as {
     rows?: string[]
@@ -135,12 +152,21 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         <p>{{ run.data.value.cause }}</p>
         <template v-if="run.data.value.begun_at">
           <progress
+            v-if="!run.data.value.steered"
             class="h-2 w-full"
             :value="elapsed"
             :max="run.data.value.outline.profile.duration_s"
             aria-label="Part of the load profile done"
           />
-          <p class="figures text-[13.5px]">{{ clock(elapsed) }} done, {{ clock(left) }} left</p>
+          <p class="figures text-[13.5px]">
+            {{ clock(elapsed) }} done<template v-if="!run.data.value.steered"
+              >, {{ clock(left) }} left</template
+            >
+          </p>
+          <p v-if="run.data.value.steered" class="label">
+            Its load was changed by hand: it ends when everybody is let go, or its profile was
+            followed to the end.
+          </p>
         </template>
         <Action
           v-if="!run.data.value.stop_requested_by"
@@ -250,12 +276,17 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
       <details class="mt-2">
         <summary class="label cursor-pointer">History of this run</summary>
         <ul class="mt-2 space-y-1">
-          <li v-for="t in run.data.value.transitions" :key="t.at" class="break-words">
-            <RunState :state="t.state" />
-            <span class="label">{{ new Date(t.at).toLocaleTimeString() }}</span>
+          <li v-for="t in story" :key="t.at + t.cause" class="break-words">
+            <RunState v-if="t.state" :state="t.state" />
+            <span class="label mx-1">{{ new Date(t.at).toLocaleTimeString() }}</span>
             {{ t.cause }}
+            <span v-if="t.who && t.who !== 'the plan'" class="label">{{ t.who }}</span>
           </li>
         </ul>
+        <p v-for="g in run.data.value.generators" :key="g.name" class="label mt-1 break-words">
+          Generator {{ g.name }}<template v-if="g.label"> on {{ g.label }}</template
+          >: {{ g.state }}{{ g.reason ? `, ${g.reason}` : '' }}
+        </p>
       </details>
     </div>
   </div>

@@ -5,13 +5,36 @@ import { clock, users } from '@/ui/format'
 import type { Tokens } from '@/ui/theme'
 
 const NUMBERED_AT_MOST = 14
+const opposite = { left: 'right', right: 'left' } as const
+
+/** Arrivals per second as a line of their own, on the axis at the right. */
+function arrivals(profile: Schemas['ProfileOutline'], tokens: Tokens) {
+  return {
+    type: 'line' as const,
+    yAxisIndex: 1,
+    data: profile.t.map((t, i) => [t, profile.rate[i] ?? 0]),
+    showSymbol: false,
+    silent: true,
+    lineStyle: { color: tokens.ink, width: 1.2, type: 'dashed' as const },
+  }
+}
 
 export function drawProfile(profile: Schemas['ProfileOutline'], tokens: Tokens): EChartsOption {
-  const numbered = profile.levels.length <= NUMBERED_AT_MOST
+  const numbered = profile.levels.length <= NUMBERED_AT_MOST && profile.peak_users > 0
+  const arriving = profile.peak_rate > 0
+  const axis = (name: string, position: 'left' | 'right') => ({
+    type: 'value' as const,
+    min: 0,
+    name,
+    position,
+    nameTextStyle: { color: tokens.ink2, fontSize: 12, align: opposite[position] },
+    axisLabel: { color: tokens.ink2, fontSize: 12, formatter: (v: number) => users(v) },
+    splitLine: { show: position === 'left', lineStyle: { color: tokens.rule, opacity: 0.6 } },
+  })
   return {
     animation: false,
     textStyle: { fontFamily: 'Atkinson Hyperlegible Mono Variable, monospace', color: tokens.ink2 },
-    grid: { left: 52, right: 16, top: 26, bottom: 42 },
+    grid: { left: 52, right: arriving ? 56 : 16, top: 26, bottom: 42 },
     xAxis: {
       type: 'value',
       min: 0,
@@ -25,14 +48,7 @@ export function drawProfile(profile: Schemas['ProfileOutline'], tokens: Tokens):
       axisLabel: { color: tokens.ink2, fontSize: 12, formatter: (v: number) => clock(v) },
       splitLine: { show: false },
     },
-    yAxis: {
-      type: 'value',
-      min: 0,
-      name: 'users',
-      nameTextStyle: { color: tokens.ink2, fontSize: 12, align: 'right' },
-      axisLabel: { color: tokens.ink2, fontSize: 12, formatter: (v: number) => users(v) },
-      splitLine: { lineStyle: { color: tokens.rule, opacity: 0.6 } },
-    },
+    yAxis: [axis('users', 'left'), ...(arriving ? [axis('arrivals per s', 'right')] : [])],
     series: [
       {
         type: 'line',
@@ -42,6 +58,7 @@ export function drawProfile(profile: Schemas['ProfileOutline'], tokens: Tokens):
         lineStyle: { color: tokens.ink2, width: 1.2 },
         areaStyle: { color: tokens.silt, opacity: 0.4 },
       },
+      ...(arriving ? [arrivals(profile, tokens)] : []),
       {
         type: 'scatter',
         silent: true,

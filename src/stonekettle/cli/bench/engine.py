@@ -24,13 +24,15 @@ import numpy as np
 import pycurl
 
 from stonekettle.cli.bench import Figure
-from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.engine import rollup
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
-from stonekettle.engine.process import raise_descriptor_limit, write_frame
+from stonekettle.engine.lead import Lead, Phase
+from stonekettle.engine.local import LocalGenerators
+from stonekettle.engine.process import raise_descriptor_limit
 from stonekettle.engine.records import view
 from stonekettle.engine.rollup import Second
-from stonekettle.engine.script import compile_plan
+from stonekettle.engine.script import compile_plan, most_users
+from stonekettle.engine.wire import write_frame
 from stonekettle.plan import document
 
 ROUNDS = 3
@@ -86,6 +88,7 @@ def measure(*, quick: bool) -> list[Figure]:
                     ratio >= target,
                 )
             )
+        figures += [*_arrivals(url, 10.0 if quick else 20.0), _two_for_one(url, rounds, seconds)]
         figures += _thinkers(url, 2_000 if quick else 10_000, 5.0, 10.0 if quick else 20.0)
     return figures
 
@@ -100,6 +103,48 @@ def _thinkers(url: str, users: int, think_s: float, seconds: float) -> list[Figu
         Figure(f"{name}: hidden gap p99", f"{load.gap_p99_s * 1000:.1f} ms", "under 5 ms", load.gap_p99_s < 0.005),
         Figure(f"{name}: memory", f"{load.memory_mb:.0f} MB", "under 350 MB", load.memory_mb < 350),
     ]
+
+
+def _arrivals(url: str, seconds: float) -> list[Figure]:
+    load = apart(arrivals, url, 5_000.0, seconds)
+    name = "5000 arrivals/s (Poisson), each on a connection of its own"
+    rate = load.requests / load.wall_s
+    return [
+        Figure(f"{name}: started a second", f"{rate:.0f}", "at least 4900", rate >= 4_900),
+        Figure(f"{name}: start lag p99", f"{load.lag_p99_s * 1000:.1f} ms", "under 5 ms", load.lag_p99_s < 0.005),
+    ]
+
+
+def _two_for_one(url: str, rounds: int, seconds: float) -> Figure:
+    """Two generators under one lead against one, beside the server on the same cores."""
+    ratios = []
+    for _ in range(rounds):
+        one, two = (_led(url, count, seconds) for count in (1, 2))
+        ratios.append(two / one)
+    ratio = float(np.median(ratios))
+    return Figure("two generators: requests, ratio to one", f"{ratio:.2f}", "at least 1.7", ratio >= 1.7)
+
+
+def _led(url: str, generators: int, seconds: float) -> float:
+    """Requests per second that so many generators carry, with a check on each answer."""
+    written = _plan(url, "GET /", 0.0, load=[{"hold": {"users": 40 * generators, "for": f"{seconds:.3f} s"}}])
+    step = written["journeys"][0]["steps"][0]  # type: ignore[index]
+    step["checks"] = [{"matches": "[0-9]{20}"}]
+    step["keep"] = [{"name": "last", "regex": "([0-9]+)$"}]
+    plan = document.from_document(written)
+    completed: list[int] = []
+    control = LocalGenerators(generators, lambda name, second: completed.append(sum(second.rollup["completed"])))
+    groups = compile_plan(plan).groups
+    lead = Lead(plan.planned, groups, wanted=dict(control.regions(plan)), feeds={}, room=most_users(plan))
+    control.start(plan)
+    try:
+        while lead.phase is not Phase.OVER:
+            for action in lead.step(time.monotonic(), control.heard()):
+                control.do(action)
+            time.sleep(0.02)
+    finally:
+        control.close()
+    return sum(completed) / seconds
 
 
 @contextmanager
@@ -188,26 +233,35 @@ def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = 
     """The engine with everything on that a generator does: own connections, records, seconds on the wire
     (its owner folds and packs them). With a ``feed`` (CSV text with the columns rider and zone) each
     request sends its row."""
-    raise_descriptor_limit(users)
     ramp = 0.0 if think_s == 0 else max(1.0, users / 1000)
+    rising = [{"ramp": {"from": 1, "to": users, "over": f"{ramp:.3f} s"}}] if ramp else []
     page = "GET /?rider={{rider}}&zone={{zone}}" if feed else "GET /"
-    plan = document.from_document(
-        {
-            "name": "bench",
-            "system": {"name": "nginx", "base_url": url},
-            "journeys": [
-                {
-                    "name": "visit",
-                    "steps": [{"name": "page", "request": page, "think": f"exponential {think_s * 1000:.0f} ms"}],
-                }
-            ],
-            "feeds": [{"name": "riders", "csv": feed}] if feed else [],
-            "load": [{"hold": {"users": users, "for": f"{seconds + ramp:.0f} s"}}],
-        }
-    )
-    script = compile_plan(plan)
-    segments = [Segment.ramp(1, users, ramp)] if ramp else []
-    profile = LoadProfile((*segments, Segment.hold(users, seconds)))
+    plan = _plan(url, page, think_s, load=[*rising, {"hold": {"users": users, "for": f"{seconds:.3f} s"}}])
+    if feed:
+        plan["feeds"] = [{"name": "riders", "csv": feed}]
+    return _played(plan, ramp + min(2 * think_s, seconds / 2))
+
+
+def arrivals(url: str, rate: float, seconds: float) -> Load:
+    """People who arrive at random, each with a connection of its own, send one request and leave."""
+    hold = {"hold": {"rate": rate, "for": f"{seconds:.3f} s"}}
+    return _played(_plan(url, "GET /", 0.0, groups=[{"name": "callers", "arrivals": [hold], "at_most": 5_000}]), 2.0)
+
+
+def _plan(url: str, request: str, think_s: float, **load: object) -> dict[str, object]:
+    step = {"name": "page", "request": request, "think": f"exponential {think_s * 1000:.0f} ms"}
+    return {
+        "name": "bench",
+        "system": {"name": "nginx", "base_url": url},
+        "journeys": [{"name": "visit", "steps": [step]}],
+        **load,
+    }
+
+
+def _played(written: dict[str, object], settled_s: float) -> Load:
+    """One loop that follows a plan in this process; lag and gap from ``settled_s`` on."""
+    plan = document.from_document(written)
+    raise_descriptor_limit(most_users(plan))
     outgoing: queue.SimpleQueue[tuple[Second, bytes] | None] = queue.SimpleQueue()
     emitted: list[tuple[Second, bytes]] = []
 
@@ -219,15 +273,15 @@ def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = 
 
     writer = threading.Thread(target=send, name="seconds")
     writer.start()
-    loop = LoadLoop(script, profile, lambda second, data: outgoing.put((second, data)))
+    loop = LoadLoop.alone(plan, lambda second, data: outgoing.put((second, data)))
     settle_interpreter()
     began, cpu = time.perf_counter(), time.process_time()
-    loop.run(began, lambda: None)
+    loop.run(began)
     outgoing.put(None)
     writer.join()
     cpu, wall = time.process_time() - cpu, time.perf_counter() - began
     seen = [rollup.fold(second, view(data), 1)[0] for second, data in emitted]
-    settled = [s for s in seen if s.second >= ramp + min(2 * think_s, seconds / 2) and s.users > 0.9 * users]
+    settled = [s for s in seen if settled_s <= s.second < plan.planned.duration_s - 1]
     return Load(
         requests=sum(sum(s.completed) for s in seen),
         cpu_s=cpu,

@@ -73,7 +73,7 @@ def truth_of(plan: Plan, config: PracticeConfig) -> dict[str, float]:
     """Where the practice system saturates under this plan's journeys, and up to where its objectives hold (users)."""
     mix, think = _mix(plan)
     real = known.compute(config, mix, think)
-    low, high = 1.0, float(plan.profile.peak_users)
+    low, high = 1.0, float(plan.planned.peak_users)
     while high - low > 0.005 * high:
         middle = round((low + high) / 2)
         if not low < middle < high:

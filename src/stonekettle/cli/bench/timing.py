@@ -21,12 +21,10 @@ import trustme
 
 from stonekettle.cli.bench import Figure
 from stonekettle.cli.bench.held import HOLD_S, PROTOCOLS, SENT, Protocol
-from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.engine import flight
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
 from stonekettle.engine.process import raise_descriptor_limit
 from stonekettle.engine.records import Records, view
-from stonekettle.engine.script import compile_plan
 from stonekettle.plan import document
 
 USERS = 120
@@ -156,11 +154,10 @@ def _player(url: str, think_s: float, seconds: float, folder: Path) -> None:
         }
     )
     kept: list[bytes] = []
-    profile = LoadProfile((Segment.hold(USERS, seconds),))
-    loop = LoadLoop(compile_plan(plan), profile, lambda second, data: kept.append(data))
+    loop = LoadLoop.alone(plan, lambda second, data: kept.append(data))
     settle_interpreter()
     start, cpu = time.perf_counter(), resource.getrusage(resource.RUSAGE_SELF)
-    loop.run(start, lambda: None)
+    loop.run(start)
     used = resource.getrusage(resource.RUSAGE_SELF)
     (folder / "records").write_bytes(b"".join(kept))
     print(start, used.ru_utime + used.ru_stime - cpu.ru_utime - cpu.ru_stime)

@@ -17,6 +17,7 @@ from stonekettle.core.distribution import Law
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.objectives import ComfortLimit, Objective
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
@@ -112,7 +113,7 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
     truth = known.compute(case.config, {ROUTE: 1.0}, case.think_s)
     run = simulate(case.config, journeys(case), case.profile, seed=case.seed + 1)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
-    found = analysis.analyse(run, case.profile, goals, 0.05)
+    found = analysis.analyse(run, as_planned(case.profile), goals, 0.05)
     point, limiting, limit = found.saturation, found.limiting, found.comfort
     named = limiting.resource.key if isinstance(limiting, LimitingResource) and limiting.resource else None
     claimed = isinstance(point, Saturation) and point.status == "reached"

@@ -14,6 +14,7 @@ from stonekettle.cli.bench import Figure, truth
 from stonekettle.core import analysis
 from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.objectives import ComfortLimit, Objective
+from stonekettle.core.orders import as_planned
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.practice import truth as known
@@ -110,7 +111,7 @@ def measure(*, quick: bool) -> list[Figure]:
 
 def _true_comfort(seed: int) -> float | None:
     case = truth.make_case("saturated", seed)
-    return truth.true_comfort(case, int(case.profile.peak_users))
+    return truth.true_comfort(case, int(case.profile.peak))
 
 
 def examine(job: tuple[str, int, int, float | None]) -> Outcome:
@@ -120,10 +121,11 @@ def examine(job: tuple[str, int, int, float | None]) -> Outcome:
     real = known.compute(case.config, {truth.ROUTE: 1.0}, case.think_s)
     random = Random(f"{pattern}-{seed}-{number}")
     loop = PATTERNS.get(pattern, _laborious(2.0))(random, real)
-    twin = Twin(case.config, truth.journeys(case), case.profile, seed=1000 * number + seed + 1, loop=loop)
-    run = twin.run()
+    twin = Twin(case.config, truth.journeys(case), seed=1000 * number + seed + 1, loop=loop)
+    ordered = as_planned(case.profile)
+    run = twin.run(ordered)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
-    found = analysis.analyse(run, case.profile, goals, 0.05, [twin.requests()])
+    found = analysis.analyse(run, ordered, goals, 0.05, [twin.requests()])
     limiting = found.limiting
     point, comfort = _claims(found)
     covered = {"N*": _covers(point, real.users), "comfort limit": _covers(comfort, real_comfort)}
@@ -157,7 +159,7 @@ def _comfort_distortion(case: truth.Case, twin: Twin, real: float) -> float:
     """How far off the comfort limit of recorded times is, taken at their word."""
     run = twin.collected()
     trusting = analysis.analyse(
-        truth.taken_at_its_word(run), case.profile, [Objective(1, "response", case.goal_s, 95.0)], 0.05
+        truth.taken_at_its_word(run), as_planned(case.profile), [Objective(1, "response", case.goal_s, 95.0)], 0.05
     )
     _, comfort = _claims(trusting)
     return abs(comfort.value / real - 1) if comfort is not None else math.inf

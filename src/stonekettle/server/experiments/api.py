@@ -146,8 +146,8 @@ def _line(experiment: Experiment) -> ExperimentLine:
         name=experiment.name,
         question=plan.question if plan else "",
         system=plan.system.name if plan else "",
-        duration_s=plan.profile.duration_s if plan else 0,
-        peak_users=plan.profile.peak_users if plan else 0,
+        duration_s=plan.planned.duration_s if plan else 0,
+        peak_users=plan.planned.peak_users if plan else 0,
         load=outline.sketch(plan) if plan else [],
         own_journeys=rules.own_journeys(experiment.source, experiment.document),  # type: ignore[attr-defined]
         revision=experiment.revision_number,  # type: ignore[attr-defined]

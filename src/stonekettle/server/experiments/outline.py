@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import math
+
 from ninja import Schema
 
-from stonekettle.plan import document
+from stonekettle.core.orders import Ordered
+from stonekettle.plan import advice, document
+from stonekettle.plan.load import ArrivalGroup, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
@@ -54,12 +58,15 @@ class SystemOutline(Schema):
 
 
 class ProfileOutline(Schema):
-    """The planned load: corners of the line (``t`` in s, ``users``), and its levels."""
+    """The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
+    its levels."""
 
     duration_s: float
     peak_users: float
+    peak_rate: float
     t: list[float]
     users: list[float]
+    rate: list[float]
     levels: list[LevelOutline]
 
 
@@ -75,6 +82,7 @@ class PlanOutline(Schema):
     question: str
     system: SystemOutline
     journeys: list[JourneyOutline]
+    groups: list[str]
     feeds: list[str]
     profile: ProfileOutline
     objectives: list[str]
@@ -83,16 +91,14 @@ class PlanOutline(Schema):
     advice: list[str]
 
 
-def of(plan: Plan) -> PlanOutline:
-    """The outline of a checked plan."""
+def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
+    """The outline of a checked plan, with the load as planned, or as it was ``ordered``."""
     total = sum(journey.weight for journey in plan.journeys)
     goals = document.core_objectives(plan)
     texts = [sentences.objective_text(goal, plan) for goal in goals]
     by_step: dict[str, list[str]] = {}
     for goal, text in zip(plan.objectives, texts, strict=True):
         by_step.setdefault(goal.step or "", []).append(text)
-    profile = plan.profile
-    corners = _corners(plan)
     return PlanOutline(
         name=plan.name,
         question=plan.question,
@@ -123,17 +129,9 @@ def of(plan: Plan) -> PlanOutline:
             )
             for journey in plan.journeys
         ],
+        groups=[_group_text(plan, group) for group in plan.groups],
         feeds=[f"{feed.name}: {len(feed)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
-        profile=ProfileOutline(
-            duration_s=profile.duration_s,
-            peak_users=profile.peak_users,
-            t=[t for t, _ in corners],
-            users=[users for _, users in corners],
-            levels=[
-                LevelOutline(start_s=level.start_s, end_s=level.end_s, users=level.users, moving=level.moving)
-                for level in profile.levels()
-            ],
-        ),
+        profile=_profile(ordered or plan.planned),
         objectives=texts,
         goals=[
             GoalOutline(label=f"{goal.percent:g} % of {_subject(plan, goal.steps)}", limit_s=goal.limit)
@@ -141,7 +139,7 @@ def of(plan: Plan) -> PlanOutline:
             if goal.kind == "response"
         ],
         error_limit=plan.error_limit,
-        advice=list(document.advice(plan)),
+        advice=list(advice.of(plan)),
     )
 
 
@@ -152,23 +150,42 @@ def sketch(plan: Plan) -> list[Corner]:
     return [Corner(t=t, users=users) for t, users in [*corners[::step], *corners[-1:]]]
 
 
+def _profile(ordered: Ordered) -> ProfileOutline:
+    corners = ordered.corners()
+    return ProfileOutline(
+        duration_s=ordered.duration_s if math.isfinite(ordered.duration_s) else corners[-1][0],
+        peak_users=ordered.peak_users,
+        peak_rate=ordered.peak_rate,
+        t=[t for t, _, _ in corners],
+        users=[users for _, users, _ in corners],
+        rate=[rate for _, _, rate in corners],
+        levels=[
+            LevelOutline(start_s=level.start_s, end_s=level.end_s, users=level.users, moving=level.moving)
+            for level in ordered.levels()
+        ],
+    )
+
+
+def _group_text(plan: Plan, group: UserGroup | ArrivalGroup) -> str:
+    """A group in one line."""
+    weights = plan.weights_of(group)
+    shares = [f"{w / sum(weights):.0%} {j.name}" for j, w in zip(plan.journeys, weights, strict=True) if w]
+    counts = [f"{part.users} do only {name}" for name, part in group.mix.items() if not isinstance(part, float)]
+    if counts and shares:
+        shares[0] = f"the others {shares[0]}"
+    if isinstance(group, ArrivalGroup):
+        how = f"up to {group.profile.peak:g} arrivals per second ({group.law}), at most {group.at_most} there at a time"
+    else:
+        how = f"up to {group.profile.peak:g} users"
+    each = f", {group.journeys_each} journeys each" if (group.journeys_each or 1) > 1 else ""
+    region = f", from region {group.region}" if group.region else ""
+    return f"{group.name}: {how}{each}{region}; {', '.join([*counts, *shares])}; they leave {group.leave}"
+
+
 def _subject(plan: Plan, steps: tuple[int, ...] | None) -> str:
     return plan.steps[steps[0]][1].name if steps else "all requests"
 
 
 def _corners(plan: Plan) -> list[tuple[float, float]]:
-    """The planned line's corners: two for each level of constant load, the ends of each ramp."""
-    corners: list[tuple[float, float]] = []
-    start = 0.0
-    for segment in plan.profile.segments:
-        end = start + segment.duration_s
-        if segment.stairs == 0:
-            corners += [(start, segment.start_users), (end, segment.end_users)]
-        else:
-            width = segment.duration_s / segment.stairs
-            for stair in range(segment.stairs):
-                at = start + stair * width
-                users = plan.profile.users_at(at + width / 2)
-                corners += [(at, users), (at + width, users)]
-        start = end
-    return corners
+    """The planned line's corners in users: two for each level of constant load, the ends of each ramp."""
+    return [(t, users) for t, users, _ in plan.planned.corners()]

@@ -193,7 +193,7 @@ def _detail(feed: Feed) -> FeedDetail:
     for experiment in Experiment.objects.all():
         current = experiment.current
         if feed.name in experiments.named_feeds(current.source):
-            peak = current.plan.profile.peak_users
+            peak = current.plan.planned.peak_users
             uses.append(FeedUse(id=experiment.pk, name=experiment.name, kind="experiment", peak_users=peak))
     return FeedDetail(
         **_line(feed),

@@ -14,7 +14,7 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     plan, loaded = run.plan, data.load(run)
     measured = loaded.run
     goals = document.core_objectives(plan)
-    found = analysis.analyse(measured, plan.profile, goals, plan.error_limit, data.requests(run))
+    found = analysis.analyse(measured, run.ordered, goals, plan.error_limit, data.requests(run))
     built = result.build(
         plan, measured, found, loaded.readings, state=state, cause=cause, trial_requests=run.trial_requests
     )

@@ -14,7 +14,10 @@ from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
 from stonekettle.engine.lifecycle import ENDED
+from stonekettle.engine.signals import Verb
+from stonekettle.engine.strategies import PLAN
 from stonekettle.meters.figures import Pin
+from stonekettle.plan.load import MAX_USERS
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
@@ -25,7 +28,7 @@ from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part, user_of
 from stonekettle.server.runs import data, rules, uploads
 from stonekettle.server.runs import plate as plates
-from stonekettle.server.runs.models import MetricsFile, Run
+from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
 
 router = Router(tags=["runs"])
@@ -70,12 +73,36 @@ class MeterReport(Schema):
     clock_offset_s: float | None
 
 
+class NoteLine(Schema):
+    """Something that happened in the run's load, ``at_s`` seconds after its start."""
+
+    at_s: float
+    who: str
+    text: str
+
+
+class GeneratorLine(Schema):
+    """A generator of the run; ``clock_offset_s`` is its clock's lead over the database's."""
+
+    name: str
+    region: str
+    label: str
+    state: str
+    reason: str
+    clock_offset_s: float
+
+
 class RunDetail(RunLine):
+    """A run with everything but its measurements. ``steered`` runs do not end when their plan says."""
+
     begun_at: float | None
     elapsed_s: int
     stop_requested_by: str
+    steered: bool
     outline: outline.PlanOutline
     transitions: list[TransitionLine]
+    notes: list[NoteLine]
+    generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
     meters: list[MeterReport]
@@ -125,8 +152,21 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         begun_at=run.begun_at,
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,
-        outline=outline.of(run.plan),
+        steered=run.orders.exclude(who=PLAN).exists(),
+        outline=outline.of(run.plan, run.ordered if run.run_state in ENDED else None),
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
+        notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
+        generators=[
+            GeneratorLine(
+                name=g.name,
+                region=g.region,
+                label=g.label,
+                state=g.state,
+                reason=g.reason,
+                clock_offset_s=g.clock_offset_s,
+            )
+            for g in run.generators.defer("lease").order_by("slot")
+        ],
         result=results.Result.model_validate(run.result) if run.result else None,
         system_id=run.system_id,
         meters=[MeterReport.model_validate(report) for report in run.meter_reports],
@@ -166,6 +206,46 @@ def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     """Ask the run to end; its users finish the step they are in."""
     rules.request_stop(get_object_or_404(Run, pk=run_id), request.user.get_username())
     return Status(202, Started(id=run_id))
+
+
+class WishIn(Schema):
+    """What is asked of a run's load. ``amount`` goes with raise and lower: users, or arrivals per second of a group
+    that arrives; reached in a straight line over ``over_s`` seconds."""
+
+    verb: Verb
+    group: str = Field("", max_length=80)
+    amount: float | None = Field(None, ge=0, le=MAX_USERS, allow_inf_nan=False)
+    over_s: float = Field(0.0, ge=0, le=24 * 3600, allow_inf_nan=False)
+    why: str = Field("", max_length=500)
+
+
+class WishLine(WishIn):
+    """A wish with its answer; ``accepted`` is null until the run's lead has heard it."""
+
+    id: int
+    who: str
+    asked_at: datetime
+    accepted: bool | None
+    answer: str
+
+
+@router.post("/runs/{run_id}/wishes", response={202: WishLine})
+def wish(request: HttpRequest, run_id: int, body: WishIn) -> Status[WishLine]:
+    """Raise, lower, hold, pause, resume, let go or stop a run's load. The answer follows within a second."""
+    run = get_object_or_404(Run, pk=run_id)
+    asked = rules.wish(run, user_name=request.user.get_username(), **body.model_dump())
+    return Status(202, _wish_line(asked))
+
+
+@router.get("/runs/{run_id}/wishes", response=list[WishLine])
+def list_wishes(request: HttpRequest, run_id: int) -> list[WishLine]:
+    """What was asked of a run's load, in order, with what became of it."""
+    return [_wish_line(wish) for wish in get_object_or_404(Run, pk=run_id).wishes.all()]
+
+
+def _wish_line(wish: RunWish) -> WishLine:
+    fields = ("id", "verb", "group", "amount", "over_s", "why", "who", "asked_at", "accepted", "answer")
+    return WishLine.model_validate({name: getattr(wish, name) for name in fields})
 
 
 @router.get("/runs/{run_id}/result.json")

@@ -1,47 +1,53 @@
-"""The conductor's journal and fleet, kept in the database."""
+"""The conductor's control, by way of the database: generators are tasks of the workers, orders go through rows."""
 
 from __future__ import annotations
 
 import threading
+import time
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
-from datetime import timedelta
+from typing import Any
 
 from django.conf import settings
 from django.db import connection
-from django.utils import timezone
+from django.db.models.functions import Now
 
-from stonekettle.engine.conductor import FleetStatus
-from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine import orderbook, signals
+from stonekettle.engine.errors import EngineError
+from stonekettle.engine.signals import Action, Heard, Verb, Wish
 from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.runs import data, rules
-from stonekettle.server.runs.keeping import DatabaseAway, Watch, patiently
-from stonekettle.server.runs.models import Generator, Run
+from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, since
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 
-LOOK_S = 0.4
-GENERATOR_SILENCE_S = 8.0
+LOOK_S = 0.2
+GENERATOR_SILENCE_S = 4.0
+"""A generator without a sign of life for so long is lost; it is noticed within a second more."""
+LOOKED_BACK = 20
 
 
 class Line:
-    """A conductor's line to the database, on a thread of its own: it gives the sign of life, hears who wants
-    the run stopped and how its generators are, and saves samples. Whatever the conductor does, and however
-    slow the database is, neither holds up the other. Use as a context."""
+    """A conductor's line to the database, on a thread of its own: it gives the sign of life, hears generators and
+    people, and does one after the other what is to be written. Whatever the conductor does, and however slow the
+    database is, neither holds up the other. Use as a context."""
 
     def __init__(self, run_id: int) -> None:
         self.run_id = run_id
-        self.stopper: str | None = None
-        self.generators: list[Generator] = []
-        self.looked_at = timezone.now()
         self._watch = Watch(LOOK_S)
-        self._unsaved: deque[Batch] = deque()
-        self._saving = threading.Lock()
-        self._fault: DatabaseAway | None = None
-        self._over = threading.Event()
+        self._to_do: deque[Callable[[], object]] = deque()
+        self._heard: deque[Heard] = deque()
+        self._states: dict[int, str] = {}
+        self._names: dict[int, str] = {}
+        self._last_second: dict[int, int] = {}
+        self._seconds_to = self._wishes_to = 0
+        self._doing = threading.Lock()
+        self._fault: EngineError | None = None
+        self._over, self._wake = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._run, name="line", daemon=True)
 
     def __enter__(self) -> Line:
@@ -50,120 +56,173 @@ class Line:
 
     def __exit__(self, *_: object) -> None:
         self._over.set()
+        self._wake.set()
         self._thread.join(LOOK_S + 1)
 
     @property
     def steady_for_s(self) -> float:
         return self._watch.steady_for_s
 
-    def check(self) -> None:
-        """Raises :class:`DatabaseAway` once it has been for too long."""
+    def heard(self) -> list[Heard]:
+        """What is new since the last call. Raises :class:`DatabaseAway` once it has been for too long, and what
+        went wrong in writing."""
         if self._fault is not None:
             raise self._fault
+        return [self._heard.popleft() for _ in range(len(self._heard))]
 
-    def keep(self, batch: Batch) -> None:
-        """Save this at the next look."""
-        self._unsaved.append(batch)
+    def write(self, action: Callable[[], object]) -> None:
+        """Do this soon, after what was to be done before. It must be safe to repeat."""
+        self._to_do.append(action)
+        self._wake.set()
 
     def flush(self) -> None:
-        """Save what is left, waiting for the database if need be."""
-        patiently(self._save)
+        """Do what is left, waiting for the database if need be."""
+        patiently(self._do)
 
     def look(self) -> None:
-        """Give the sign of life, hear what is new, save what there is."""
-        Run.objects.filter(pk=self.run_id).update(conductor_seen_at=timezone.now())
-        self.stopper = Run.objects.values_list("stop_requested_by", flat=True).get(pk=self.run_id) or None
-        self.generators = list(Generator.objects.filter(run_id=self.run_id))
-        self.looked_at = timezone.now()
-        self._save()
+        """Give the sign of life, write what there is, hear what is new."""
+        Run.objects.filter(pk=self.run_id).update(conductor_seen_at=Now())
+        self._do()
+        self._hear_generators()
+        self._hear_seconds()
+        self._hear_wishes()
 
     def _run(self) -> None:
         try:
-            while not self._over.wait(LOOK_S):
+            while not self._over.is_set():
                 self._watch.read(self.look, None)
-        except DatabaseAway as error:
+                self._wake.wait(LOOK_S)
+                self._wake.clear()
+        except EngineError as error:
             self._fault = error
         finally:
             connection.close()
 
-    def _save(self) -> None:
-        with self._saving:
-            batches = list(self._unsaved)
-            if batches:
-                data.store(self.run_id, batches)
-            for _ in batches:
-                self._unsaved.popleft()
+    def _do(self) -> None:
+        with self._doing:
+            while self._to_do:
+                self._to_do[0]()
+                self._to_do.popleft()
+
+    def _hear_generators(self) -> None:
+        """Their comings and goings. Silence is judged by the database's clock, and only while it has been steady as
+        long: after an outage, or while nothing can be written, everybody's sign of life is old."""
+        generators = Generator.objects.filter(run_id=self.run_id).defer("lease").annotate(silent=since("seen_at"))
+        for generator in generators:
+            before = self._states.get(generator.pk)
+            self._names[generator.pk] = generator.name
+            state, reason = generator.state, generator.reason
+            silent = generator.silent.total_seconds() > GENERATOR_SILENCE_S
+            if state == Generator.State.READY and silent and self.steady_for_s > GENERATOR_SILENCE_S:
+                state, reason = Generator.State.LOST, f"no sign of life for {GENERATOR_SILENCE_S:.0f} s"
+                Generator.objects.filter(pk=generator.pk).update(state=state, reason=reason)
+            if state != before:
+                self._states[generator.pk] = state
+                if state == Generator.State.READY:
+                    self._heard.append(signals.Ready(generator.name, generator.region))
+                elif state == Generator.State.LOST:
+                    self._heard.append(signals.Lost(generator.name, reason))
+                elif state == Generator.State.FINISHED:
+                    self._hear_seconds()
+                    self._heard.append(signals.Finished(generator.name))
+            self._heard.append(signals.Acknowledged(generator.name, generator.acknowledged))
+
+    def _hear_seconds(self) -> None:
+        """What generators told. Rows of several become visible out of turn: the last few are looked at again."""
+        news = GeneratorSecond.objects.filter(generator__run_id=self.run_id, pk__gt=self._seconds_to - LOOKED_BACK)
+        for pk, generator, second, told in news.order_by("pk").values_list(
+            "pk", "generator_id", "second", "rollup__told"
+        ):
+            if generator in self._names and second > self._last_second.get(generator, -1):
+                self._last_second[generator] = second
+                self._heard.append(signals.Told(self._names[generator], {"second": second, "told": told or {}}))
+            self._seconds_to = max(self._seconds_to, pk)
+
+    def _hear_wishes(self) -> None:
+        for wish in RunWish.objects.filter(run_id=self.run_id, pk__gt=self._wishes_to, accepted=None):
+            self._wishes_to = wish.pk
+            group = wish.group or None
+            self._heard.append(Wish(Verb(wish.verb), wish.who, wish.why, group, wish.amount, wish.over_s, key=wish.pk))
 
 
-class DatabaseJournal:
-    """Keeps a run in the database. Samples wait in memory while it is away."""
+class DatabaseControl:
+    """The control (:class:`conductor.Control`) of a run in the database. What cannot be written waits in memory."""
 
     def __init__(self, line: Line) -> None:
         self._line, self.run_id = line, line.run_id
+        self._plan: Plan | None = None
+        self._offset_s = patiently(clock_offset_s)
+        self._generators = 0
 
-    def move(self, state: RunState, cause: str) -> None:
-        patiently(lambda: rules.move(self.run_id, state, cause))
+    def regions(self, plan: Plan) -> Mapping[str, int]:
+        """As many in each region that a group names, and for groups that name none as many here."""
+        return {group.region or settings.GENERATOR_REGION: settings.GENERATORS for group in plan.people}
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
+        self._plan = plan
         self._update(plan_document=document.to_document(plan), trial_requests=trial_requests)
+        for region, count in self.regions(plan).items():
+            for _ in range(count):
+                self._look_for_one(region)
 
-    def begun(self, at: float) -> None:
-        self._update(begun_at=at)
+    def heard(self) -> Sequence[Heard]:
+        return self._line.heard()
+
+    def do(self, action: Action) -> None:
+        if isinstance(action, signals.Begin):
+            self._update(begun_at=time.time() + self._offset_s + action.in_s)
+        elif isinstance(action, signals.Give):
+            self._line.write(lambda: self._give(action))
+        elif isinstance(action, signals.Lend):
+            rows = Generator.objects.filter(run_id=self.run_id, name=action.generator)
+            self._line.write(lambda: rows.update(lease=action.lease.as_dict()))
+        elif isinstance(action, signals.Replace):
+            self._look_for_one(action.region)
+        elif isinstance(action, signals.GiveUp):
+            given_up = Generator.objects.filter(run_id=self.run_id, name=action.generator)
+            self._line.write(lambda: given_up.update(state=Generator.State.LOST, reason=action.why))
+        elif isinstance(action, signals.Answer):
+            asked = RunWish.objects.filter(pk=action.key)
+            self._line.write(lambda: asked.update(accepted=action.accepted, answer=action.text))
+        elif isinstance(action, signals.Note):
+            self._line.write(lambda: self._note(action))
+        elif isinstance(action, signals.Move):
+            self._line.write(lambda: rules.move(self.run_id, action.state, action.cause))
 
     def samples(self, batch: Batch) -> None:
-        self._line.keep(batch)
+        self._line.write(lambda: data.store(self.run_id, [batch]))
 
     def metered(self, reports: Sequence[EndpointReport]) -> None:
         self._update(meter_reports=[{**asdict(report), "last_fault": hidden(report.last_fault)} for report in reports])
 
-    def stop_wanted(self) -> str | None:
-        self._line.check()
-        return self._line.stopper
+    def close(self) -> None:
+        """Generators let their users go by the run's state, or by the silence of its conductor."""
+        ready = Generator.objects.filter(run_id=self.run_id, state=Generator.State.STARTING)
+        self._line.write(lambda: ready.update(state=Generator.State.LOST, reason="not needed any more"))
 
-    def _update(self, **fields: object) -> None:
-        patiently(lambda: Run.objects.filter(pk=self.run_id).update(**fields))
+    def _look_for_one(self, region: str) -> None:
+        """Ask the workers of a region for a generator."""
+        self._generators += 1
+        number = self._generators
+        self._line.write(lambda: self._ask_for(region, number))
 
-
-class DatabaseFleet:
-    """Generators as tasks of the workers; orders and signs of life go through their rows."""
-
-    def __init__(self, line: Line, count: int = 1) -> None:
-        self._line, self.run_id, self.count = line, line.run_id, count
-
-    def prepare(self, plan: Plan) -> None:
+    def _ask_for(self, region: str, number: int) -> None:
         from stonekettle.server.runs import tasks
 
-        region = settings.GENERATOR_REGION
-        for number in range(self.count):
-            generator = Generator.objects.create(run_id=self.run_id, name=f"{region}-{number + 1}", region=region)
-            tasks.generate.configure(queue=f"region-{region}").defer(
-                generator_id=generator.pk, index=number, count=self.count
-            )
+        generator, made = Generator.objects.get_or_create(
+            run_id=self.run_id, name=f"{region}-{number}", defaults={"region": region, "slot": number - 1}
+        )
+        if made:
+            tasks.generate.configure(queue=f"region-{region}").defer(generator_id=generator.pk)
 
-    def begin(self, at: float) -> None:
-        """Generators read the beginning from the run itself."""
+    def _give(self, action: signals.Give) -> None:
+        told: dict[str, Any] = {"order": orderbook.to_plain(action.order), "who": action.who, "why": hidden(action.why)}
+        RunOrder.objects.update_or_create(run_id=self.run_id, number=action.order.number, defaults=told)
 
-    def drain(self) -> None:
-        patiently(lambda: Run.objects.filter(pk=self.run_id).update(drain_ordered=True))
-
-    def status(self) -> FleetStatus:
-        """How the generators are. Silence is judged only while the database has been steady for as long:
-        after an outage, or while nothing can be written, everybody's sign of life is old."""
-        generators = self._line.generators
-        states = {generator.state for generator in generators}
-        lost = next((g for g in generators if g.state == Generator.State.LOST), None)
-        if lost is not None:
-            return FleetStatus(False, False, f"{lost.name}: {lost.reason}")
-        patience = timedelta(seconds=GENERATOR_SILENCE_S)
-        for generator in generators:
-            silent = self._line.looked_at - generator.seen_at
-            waiting = generator.state in (Generator.State.STARTING, Generator.State.FINISHED)
-            if not waiting and silent > patience and self._line.steady_for_s > GENERATOR_SILENCE_S:
-                return FleetStatus(False, False, f"{generator.name} fell silent")
-        return FleetStatus(
-            ready=bool(generators) and Generator.State.STARTING not in states,
-            finished=states == {Generator.State.FINISHED},
+    def _note(self, action: signals.Note) -> None:
+        RunNote.objects.get_or_create(
+            run_id=self.run_id, at_s=round(action.at_s, 3), who=action.who, text=hidden(action.text)
         )
 
-    def close(self) -> None:
-        self.drain()
+    def _update(self, **fields: object) -> None:
+        self._line.write(lambda: Run.objects.filter(pk=self.run_id).update(**fields))

@@ -52,7 +52,8 @@ def load(run: Run, since: int = 0) -> Measured:
     told = server_timing.series(plan, [second.rollup for second in stored])
     readings = _scraped(run, since).joined(told).joined(pushes.during(run, plan)).joined(_uploaded(run))
     metered = resources.series(plan.system, readings, length, _mapped_by_files(run))
-    return Measured(assemble(step_infos(plan), plan.profile, stored, metered, length), readings)
+    groups = [group.name for group in plan.people]
+    return Measured(assemble(step_infos(plan), run.ordered, stored, metered, length, groups), readings)
 
 
 def store(run_id: int, batches: Sequence[Batch]) -> None:

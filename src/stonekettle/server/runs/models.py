@@ -8,7 +8,10 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
+from stonekettle.core.orders import Ordered
+from stonekettle.engine import orderbook
 from stonekettle.engine.lifecycle import ENDED, RunState
+from stonekettle.engine.signals import Verb
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.server.experiments.models import Revision
@@ -49,7 +52,6 @@ class Run(models.Model):
     ended_at = models.DateTimeField(null=True)
     stop_requested_by = models.CharField(max_length=150, default="")
     conductor_seen_at = models.DateTimeField(null=True)
-    drain_ordered = models.BooleanField(default=False)
     verdict = models.TextField(default="")
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
     analysis_version = models.PositiveIntegerField(null=True)
@@ -73,6 +75,13 @@ class Run(models.Model):
         if self.begun_at is None:
             return document.stored(self.plan_document)
         return _frozen_plan(self.pk, self.begun_at)
+
+    @property
+    def ordered(self) -> Ordered:
+        """The load that was ordered so far; of a run from before orders were kept, what was planned."""
+        told = RunOrder.objects.filter(run=self).values_list("order", flat=True)
+        orders = tuple(orderbook.from_plain(order) for order in told)
+        return Ordered(orders, self.plan.planned.arrivals) if orders else self.plan.planned
 
     def seconds_told(self, name: str) -> int:
         """In how many seconds responses told the time spent under this name."""
@@ -100,8 +109,64 @@ class Transition(models.Model):
         return f"run {self.run_id} {self.state}"
 
 
+class RunOrder(models.Model):
+    """An order to all generators of a run, with who wanted it and why."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="orders")
+    number = models.PositiveIntegerField()
+    order: models.JSONField[Any, Any] = models.JSONField()
+    who = models.CharField(max_length=150)
+    why = models.TextField(default="")
+    given_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["run", "number"], name="one_order_per_number"),)
+        ordering = ("number",)
+
+    def __str__(self) -> str:
+        return f"order {self.number} of run {self.run_id}"
+
+
+class RunWish(models.Model):
+    """What somebody asked of a run under way; ``accepted`` is None until its lead has answered."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="wishes")
+    verb = models.CharField(max_length=10, choices=[(verb.value, verb.value) for verb in Verb])
+    who = models.CharField(max_length=150)
+    why = models.TextField(default="")
+    group = models.CharField(max_length=80, default="")
+    amount = models.FloatField(null=True)
+    over_s = models.FloatField(default=0.0)
+    asked_at = models.DateTimeField(auto_now_add=True)
+    accepted = models.BooleanField(null=True)
+    answer = models.TextField(default="")
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.verb} run {self.run_id}"
+
+
+class RunNote(models.Model):
+    """Something that happened in a run's load, ``at_s`` seconds after its start."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="notes")
+    at_s = models.FloatField()
+    who = models.CharField(max_length=150)
+    text = models.TextField()
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.text} (run {self.run_id})"
+
+
 class Generator(models.Model):
-    """A generator of a run and its sign of life."""
+    """A generator of a run and its sign of life, by the database's clock. ``label`` tells where it runs; ``lease`` is
+    what it has been given, ``acknowledged`` the newest order it has."""
 
     class State(models.TextChoices):
         STARTING = "starting"
@@ -114,6 +179,10 @@ class Generator(models.Model):
     region = models.CharField(max_length=40)
     state = models.CharField(max_length=10, choices=State.choices, default=State.STARTING)
     reason = models.TextField(default="")
+    slot = models.PositiveIntegerField(default=0)
+    label = models.CharField(max_length=80, default="")
+    lease: models.JSONField[Any, Any] = models.JSONField(null=True)
+    acknowledged = models.PositiveIntegerField(default=0)
     process_id = models.PositiveIntegerField(null=True)
     clock_offset_s = models.FloatField(default=0.0)
     seen_at = models.DateTimeField(auto_now_add=True)

@@ -6,9 +6,11 @@ from datetime import datetime, timedelta
 
 from django.contrib.auth.models import User
 from django.db import connection, transaction
+from django.db.models.functions import Now
 from django.utils import timezone
 
 from stonekettle.engine.lifecycle import ENDED, RunState, check_move
+from stonekettle.engine.signals import Verb
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
@@ -16,7 +18,7 @@ from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs.models import TARGET_LENGTH, Run, Transition
+from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunWish, Transition
 
 MOST_RUNS = 4
 """So many side by side have a worker each."""
@@ -75,13 +77,39 @@ def move(run_id: int, state: RunState, cause: str) -> Run:
     return run
 
 
-def request_stop(run: Run, user_name: str) -> None:
+def request_stop(run: Run, user_name: str, why: str = "") -> None:
     """Ask a run to end: its users finish the step they are in."""
     if run.run_state in ENDED:
         raise Conflict(f"Run {run.pk} has already ended ({run.state}).")
-    Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    asked = Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
     if run.run_state == RunState.QUEUED:
         move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
+    elif asked:
+        RunWish.objects.create(run=run, verb=Verb.STOP, who=user_name, why=why)
+
+
+def wish(
+    run: Run,
+    *,
+    verb: Verb,
+    user_name: str,
+    why: str = "",
+    group: str = "",
+    amount: float | None = None,
+    over_s: float = 0,
+) -> RunWish:
+    """Ask something of a run's load; its lead answers within a second."""
+    if verb is Verb.STOP:
+        request_stop(run, user_name, why)
+        found = RunWish.objects.filter(run=run, verb=Verb.STOP).last()
+        return found or RunWish(run=run, verb=verb, who=user_name, accepted=True, answer=run.cause)
+    if run.run_state != RunState.RUNNING:
+        raise Conflict(f"Run {run.pk} makes no load now ({run.state}).")
+    if (amount is None) == (verb in (Verb.RAISE, Verb.LOWER)):
+        raise Conflict("Give an amount to raise or lower to, and none for anything else.")
+    return RunWish.objects.create(
+        run=run, verb=verb.value, who=user_name, why=why, group=group, amount=amount, over_s=over_s
+    )
 
 
 OURSELVES = "./kettle stop"
@@ -93,8 +121,7 @@ _silent_before: dict[int, datetime] = {}
 def abandoned() -> list[Run]:
     """Runs in progress whose conductor is gone: silent at this look and at the one before, without a sign of
     life between them. One look proves nothing, as after an outage of the database all signs are old."""
-    limit = timezone.now() - CONDUCTOR_SILENCE
-    silent = list(Run.objects.in_progress().filter(conductor_seen_at__lt=limit))
+    silent = list(Run.objects.in_progress().filter(conductor_seen_at__lt=Now() - CONDUCTOR_SILENCE))
     gone = [run for run in silent if _silent_before.get(run.pk) == run.conductor_seen_at]
     _silent_before.clear()
     _silent_before.update({run.pk: run.conductor_seen_at for run in silent if run.conductor_seen_at})

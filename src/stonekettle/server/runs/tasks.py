@@ -7,14 +7,15 @@ import logging
 from django.conf import settings
 from procrastinate.contrib.django import app
 
-from stonekettle.engine.conductor import Ending, conduct
+from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.local import practice_directory
+from stonekettle.engine.signals import End
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
 from stonekettle.server.runs import analysing, data, rules
-from stonekettle.server.runs.conducting import DatabaseFleet, DatabaseJournal, Line
+from stonekettle.server.runs.conducting import DatabaseControl, Line
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
 from stonekettle.server.runs.models import Generator, Run
@@ -30,27 +31,38 @@ def conduct_run(run_id: int) -> None:
     if run.run_state != RunState.QUEUED:
         return  # stopped while it waited
     with Line(run_id) as line:
-        patiently(line.look)
         try:
             ending = conduct(
                 document.with_files(run.plan, FeedFile.text_of),
-                DatabaseFleet(line),
-                DatabaseJournal(line),
+                DatabaseControl(line),
                 lambda: practice_directory(settings.PRACTICE_CONTROL),
             )
             line.flush()
         except DatabaseAway as error:
-            ending = Ending(RunState.FAILED, str(error), True)
+            ending = End(RunState.FAILED, str(error), True)
         except Exception as error:
-            ending = Ending(RunState.FAILED, fault(f"run {run_id}", error)["detail"], True)
+            ending = End(RunState.FAILED, fault(f"run {run_id}", error)["detail"], True)
         patiently(lambda: _end(run_id, ending))
 
 
 @app.task(queue="region-local")
-def generate(generator_id: int, index: int, count: int) -> None:
-    """Own one generator process of a run."""
+def generate(generator_id: int) -> None:
+    """Own one generator process of a run, from now to its end: also where the run is under way already."""
     generator = patiently(lambda: Generator.objects.select_related("run").get(pk=generator_id))
-    Courier(generator, index, count).carry()
+    if generator.state != Generator.State.STARTING or generator.run.run_state in ENDED:
+        return  # found too late
+    courier = Courier(generator)
+    courier.carry()
+    if courier.saved_late:
+        analyse_anew.defer(run_id=generator.run_id)
+
+
+@app.task(queue="conductor")
+def analyse_anew(run_id: int) -> None:
+    """Seconds came in after the run had ended: its findings are made from all there are."""
+    run = patiently(lambda: Run.objects.get(pk=run_id))
+    if run.run_state in ENDED and data.seconds_stored(run):
+        analysing.analyse(run, state=run.state, cause=run.cause)
 
 
 @app.periodic(cron="* * * * * */10")
@@ -64,7 +76,7 @@ def fail_abandoned(timestamp: int) -> None:
             lost = "Stone Kettle was stopped while it ran, and it did not end in time"
         cause = f"{lost}; data reach to second {at}."
         log.warning("run %s: %s", run.pk, cause)
-        _end(run.pk, Ending(RunState.FAILED, cause, at > 0))
+        _end(run.pk, End(RunState.FAILED, cause, at > 0))
 
 
 @app.periodic(cron="17 * * * *")
@@ -74,7 +86,7 @@ def forget_old_pushes(timestamp: int) -> None:
     pushes.forget_old()
 
 
-def _end(run_id: int, ending: Ending) -> None:
+def _end(run_id: int, ending: End) -> None:
     """Analyse what there is, then give the run its last state."""
     run = Run.objects.get(pk=run_id)
     if run.run_state in ENDED:

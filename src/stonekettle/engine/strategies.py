@@ -1,0 +1,96 @@
+"""What feeds the lead: each strategy tells what it would order next, or wishes for something as people do.
+
+The profile is the first of them; its clock stands while the load is held or paused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from stonekettle.core.load_profile import Target
+from stonekettle.core.orders import Ordered
+from stonekettle.engine.signals import Heard, Told, Verb, Wish
+
+Targets = Mapping[str, Target]
+
+
+class Strategy(Protocol):
+    """Hears what the lead hears, and wishes for something as people do."""
+
+    def advise(self, at_s: float, heard: Sequence[Heard]) -> Iterable[Wish]: ...
+
+
+@dataclass(frozen=True)
+class Turn:
+    """From ``at_s`` on the load has these targets; ``over`` once nothing comes after."""
+
+    at_s: float
+    targets: Targets
+    over: bool = False
+
+
+class Profile:
+    """The planned orders on a clock that can stand."""
+
+    def __init__(self, planned: Ordered) -> None:
+        self._planned = planned
+        self._given = 0
+        self._late_s = 0.0
+        self._stood_at: float | None = None
+
+    def stop(self, at_s: float) -> None:
+        """Its clock stands from ``at_s`` on."""
+        if self._stood_at is None:
+            self._stood_at = at_s - self._late_s
+
+    def go_on(self, at_s: float) -> Targets:
+        """Its clock goes again; what it says from ``at_s`` on."""
+        assert self._stood_at is not None  # asked only where it stands
+        self._late_s, reached, self._stood_at = at_s - self._stood_at, self._stood_at, None
+        return self._from(reached)
+
+    def turns(self, until_s: float) -> Iterable[Turn]:
+        """What it turns to before ``until_s``, each told once."""
+        orders = self._planned.orders
+        while self._stood_at is None and self._given < len(orders):
+            order = orders[self._given]
+            if order.at_s + self._late_s > until_s:
+                return
+            self._given += 1
+            yield Turn(order.at_s + self._late_s, order.targets, order.last)
+
+    def _from(self, t: float) -> Targets:
+        order = self._planned.in_effect(t)
+        if order is None:
+            return {}
+        return {name: target.later(t - order.at_s) for name, target in order.targets.items()}
+
+
+PLAN = "the plan"
+"""Who wants what stands in the plan."""
+
+
+class EverybodyDone:
+    """Ends the load once all people have done what they came for, in a plan in which they do so many journeys."""
+
+    def __init__(self, planned: Ordered, each: Mapping[str, int | None]) -> None:
+        self._names = list(each)
+        self._wanted = {
+            name: max((order.targets[name].peak for order in planned.orders if name in order.targets), default=0)
+            for name in each
+        }
+        self._possible = all(each.values()) and not planned.arrivals
+        self._done: dict[str, list[int]] = {}
+
+    def advise(self, at_s: float, heard: Sequence[Heard]) -> Iterable[Wish]:
+        for item in heard:
+            if isinstance(item, Told):
+                self._done[item.generator] = list(item.second.get("told", {}).get("done", ()))
+        if not self._possible or not self._done:
+            return
+        done = [sum(counts) for counts in zip(*self._done.values(), strict=False)]
+        if done and all(n >= round(self._wanted[name]) for name, n in zip(self._names, done, strict=False)):
+            self._possible = False
+            yield Wish(Verb.LET_GO, PLAN, "everybody has done all their journeys")

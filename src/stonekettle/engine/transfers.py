@@ -1,0 +1,235 @@
+"""Users' requests in the air: handed to libcurl, taken back, recorded. The hot path of the loop."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import pycurl
+
+from stonekettle.engine.driver import Driver
+from stonekettle.engine.flight import Flight, new_share
+from stonekettle.engine.lives import Values
+from stonekettle.engine.looking import Looking
+from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHOLE, RecordBuffer
+from stonekettle.engine.script import Request, Script
+from stonekettle.engine.server_timing import TimingSampler
+from stonekettle.engine.tally import Tally
+from stonekettle.engine.user import User
+
+CONNECTIONS_PER_HOST = 6
+"""So many at a time for a user's accompanying requests, as browsers do."""
+
+_ERROR = {name: number for number, name in enumerate(ERRORS)}
+CUT_OFF = _ERROR["cut off at the end"]
+_CURL_ERRORS = {
+    pycurl.E_COULDNT_CONNECT: _ERROR["connection refused"],
+    pycurl.E_OPERATION_TIMEDOUT: _ERROR["time limit"],
+    pycurl.E_GOT_NOTHING: _ERROR["connection lost"],
+    pycurl.E_RECV_ERROR: _ERROR["connection lost"],
+    pycurl.E_SEND_ERROR: _ERROR["connection lost"],
+    pycurl.E_PARTIAL_FILE: _ERROR["connection lost"],
+    pycurl.E_SSL_CONNECT_ERROR: _ERROR["TLS"],
+    pycurl.E_PEER_FAILED_VERIFICATION: _ERROR["TLS"],
+}
+
+
+class Transfers:
+    """The stage on which a generator's users act (:class:`population.Stage`).
+
+    ``on_end`` hears each step that is over: its user, when, and whether it succeeded.
+    """
+
+    def __init__(
+        self,
+        script: Script,
+        driver: Driver,
+        looking: Looking,
+        tally: Tally,
+        on_end: Callable[[User, float, bool], None],
+    ) -> None:
+        self.buffer = RecordBuffer()
+        self.timings = TimingSampler(script.timing_names)
+        self.start = 0.0
+        """When the run began, on the loop's clock."""
+        self._limits = [(terms.down, terms.up) for terms in script.groups]
+        self._multi, self._looking, self._tally, self._on_end = driver.multi, looking, tally, on_end
+        self._busy: dict[pycurl.Curl, Flight] = {}
+        if any(request.accompanying for journey in script.journeys for request in journey):
+            self._multi.setopt(pycurl.M_MAX_HOST_CONNECTIONS, CONNECTIONS_PER_HOST)
+
+    def __bool__(self) -> bool:
+        """Whether any transfer is in the air."""
+        return bool(self._busy)
+
+    def enter(self, user: User) -> None:
+        user.share = new_share()
+        user.main = Flight.of(user)
+        if any(self._limits[user.group]):
+            user.main.slow_to(*self._limits[user.group])
+
+    def exit(self, user: User) -> None:
+        for flight in (user.main, *user.free):
+            if flight is not None:
+                flight.handle.close()
+        if user.share is not None:
+            user.share.close()
+
+    def send(self, user: User, request: Request, values: Values, due: float) -> None:
+        flight = user.main
+        assert flight is not None  # a user has its handle from the start
+        flight.prepare(request, values)
+        now = time.perf_counter()
+        flight.scheduled, flight.started = due, now
+        tally = self._tally
+        tally.start(now, due, request.step)
+        if self.timings.wanted and self.timings.take(now - tally.begun):
+            flight.capture_headers()
+        self._busy[flight.handle] = flight
+        self._multi.add_handle(flight.handle)
+
+    def collect(self) -> bool:
+        """Finish every completed transfer; whether there was any."""
+        info_read, busy, clock = self._multi.info_read, self._busy, time.perf_counter
+        any_done = False
+        while True:
+            queued, good, bad = info_read(256)
+            for handle in good:
+                self._finish(busy[handle], 0, clock())
+            for handle, code, _ in bad:
+                flight = busy[handle]
+                error = _CURL_ERRORS.get(code, _ERROR["other"])
+                if flight.refused:
+                    error = _ERROR["target not allowed"]
+                self._finish(flight, error, clock())
+            any_done = any_done or bool(good or bad)
+            if not queued:
+                return any_done
+
+    def cut_off(self, now: float) -> None:
+        """End what is in the air, at the end of a run."""
+        while self._busy:
+            for flight in list(self._busy.values()):
+                if flight.handle in self._busy:
+                    self._finish(flight, CUT_OFF, now)
+
+    def _finish(self, flight: Flight, error: int, now: float) -> None:
+        """Record a transfer that ended, and go on with the step it belongs to."""
+        handle, request, user = flight.handle, flight.request, flight.user
+        assert request is not None  # a flight in the air has a request
+        self._multi.remove_handle(handle)
+        del self._busy[handle]
+        info = handle.getinfo
+        status = info(pycurl.RESPONSE_CODE)
+        total = info(pycurl.TOTAL_TIME_T)
+        elapsed = int((now - flight.started) * 1e6)
+        if error:
+            total = max(total, elapsed)
+        elif status not in request.expect:
+            error = _ERROR["status"]
+        if request.examiner is not None or flight.headers is not None:
+            error = self._examine(flight, request, status, total / 1e6, error)
+        several = flight.part or bool(request.accompanying)
+        dns = connect = tls = sent = 0
+        flags = PART if several else 0
+        if info(pycurl.NUM_CONNECTS):
+            flags |= NEW_CONNECTION
+            dns, connect = info(pycurl.NAMELOOKUP_TIME_T), info(pycurl.CONNECT_TIME_T)
+            tls, sent = info(pycurl.APPCONNECT_TIME_T), info(pycurl.PRETRANSFER_TIME_T)
+        start = self.start
+        memory, offset = self.buffer.slot()
+        FORMAT.pack_into(
+            memory,
+            offset,
+            int((flight.scheduled - start) * 1e6),
+            int((flight.started - start) * 1e6),
+            user.number,
+            request.journey,
+            request.step,
+            status,
+            error,
+            flags,
+            info(pycurl.REQUEST_SIZE) + (info(pycurl.SIZE_UPLOAD_T) if request.method == "POST" else 0),
+            info(pycurl.HEADER_SIZE) + info(pycurl.SIZE_DOWNLOAD_T),
+            dns,
+            connect,
+            tls,
+            sent,
+            info(pycurl.STARTTRANSFER_TIME_T),
+            total,
+            max(0, elapsed - total),
+            int(self._looking.blind_s * 1e6),
+        )
+        if flight.part:
+            user.free.append(flight)
+            user.waiting -= 1
+            if user.waiting == 0:
+                self._end_step(user, now)
+            return
+        user.failed = error
+        if several and not error:
+            self._accompany(user, request, now)
+        if user.waiting == 0:
+            self._end_step(user, now)
+
+    def _examine(self, flight: Flight, request: Request, status: int, took_s: float, error: int) -> int:
+        """Look at what was captured of a response; the error it ends with."""
+        response = flight.taken(status, took_s)
+        if self.timings.wanted and not flight.part:
+            self.timings.add(request.step, response.headers)
+        if error or request.examiner is None or flight.values is None:
+            return error
+        try:
+            failure = request.examiner.examine(response, flight.values)
+        except Exception:  # whatever an answer holds, it may fail its own request and nothing else
+            return _ERROR["other"]
+        return 0 if failure is None else _ERROR[failure]
+
+    def _accompany(self, user: User, request: Request, now: float) -> None:
+        """Fetch what accompanies an answered main request, but for what the user has already."""
+        main = user.main
+        assert main is not None  # a user has its handle from the start
+        assert main.values is not None  # it has just been answered
+        wanted = []
+        for other in request.accompanying:
+            address = other.url_for(main.values)
+            if request.session.cache:
+                if address in user.cached:
+                    continue
+                user.cached.add(address)
+            wanted.append(other)
+        down, up = self._limits[user.group]
+        for other in wanted:
+            flight = user.free.pop() if user.free else Flight.of(user, part=True)
+            if down or up:
+                # They share the line, so many at a time as go side by side.
+                beside = min(len(wanted), CONNECTIONS_PER_HOST)
+                flight.slow_to(max(1, down // beside) if down else 0, max(1, up // beside) if up else 0)
+            flight.prepare(other, main.values)
+            flight.scheduled = flight.started = now
+            user.waiting += 1
+            self._busy[flight.handle] = flight
+            self._multi.add_handle(flight.handle)
+
+    def _end_step(self, user: User, now: float) -> None:
+        """The step is over."""
+        main = user.main
+        assert main is not None  # a user has its handle from the start
+        request = main.request
+        assert request is not None  # a step has one
+        self._tally.end(now)
+        if request.accompanying:
+            self._record_whole(user, main, request, now)
+        main.request = None
+        self._on_end(user, now, not user.failed)
+
+    def _record_whole(self, user: User, main: Flight, request: Request, now: float) -> None:
+        """The step as one: its main request's fate, its whole time."""
+        start = self.start
+        memory, offset = self.buffer.slot()
+        times = (int((main.scheduled - start) * 1e6), int((main.started - start) * 1e6))
+        whole = int((now - main.started) * 1e6)
+        status = main.handle.getinfo(pycurl.RESPONSE_CODE)
+        what = (user.number, request.journey, request.step, status, user.failed, WHOLE)
+        blind = int((now - self._looking.since) * 1e6)
+        FORMAT.pack_into(memory, offset, *times, *what, 0, 0, 0, 0, 0, 0, 0, whole, 0, blind)

@@ -1,0 +1,82 @@
+"""What would keep a run from answering, though its plan can run?"""
+
+from __future__ import annotations
+
+from stonekettle.core.levels import MIN_HOLD_S
+from stonekettle.plan.feed import Feed, columns_of
+from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
+from stonekettle.plan.models import Plan
+
+MIN_LEVELS_FOR_A_CLAIM = 4
+
+
+def of(plan: Plan) -> tuple[str, ...]:
+    """What would keep the run from answering, though it can run."""
+    levels = plan.planned.levels()
+    found = []
+    if len(levels) < MIN_LEVELS_FOR_A_CLAIM:
+        found.append(
+            f"The profile has {len(levels)} level(s); a saturation point needs at least "
+            f"{MIN_LEVELS_FOR_A_CLAIM}, half of them beyond it."
+        )
+    short = [level for level in levels if level.duration_s < MIN_HOLD_S]
+    if short:
+        found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
+    found += [line for feed in plan.feeds if (line := _scarcity(plan, feed))]
+    for journey in plan.journeys:
+        same = sorted(set(journey.sample) - columns_of(plan.feeds))
+        if same:
+            found.append(
+                f"Every user of {journey.name!r} sends the same {', '.join(same)}: the server's caches would "
+                "flatter the result. Add a feed with such columns."
+            )
+    if not plan.meters:
+        found.append("No component has a meter: the run cannot name a limiting resource.")
+    return tuple(found)
+
+
+def _scarcity(plan: Plan, feed: Feed) -> str | None:
+    """What too few rows in a feed would do to the run."""
+    rows, peak = len(feed), _people_in_all(plan)
+    if rows == 1:
+        return (
+            f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
+            "flatter the result. Give it more rows."
+        )
+    if feed.take == "one per user" and rows < peak:
+        then = "users retire once it is used up" if feed.end == "retire" else "several users share a row"
+        return f"The feed {feed.name!r} has {rows} rows for {peak:.0f} users: {then}."
+    if feed.take == "in order" and feed.end == "retire":
+        begun = _journeys_begun(plan)
+        if rows < max(peak, begun):
+            return (
+                f"The feed {feed.name!r} has {rows} rows, and up to {max(peak, begun):.0f} journeys may begin: "
+                "users retire once it is used up."
+            )
+    return None
+
+
+def _people_in_all(plan: Plan) -> float:
+    """So many different people come, if nobody is turned away."""
+    return sum(group.profile.area if group.arrives else group.profile.peak for group in plan.people)
+
+
+def _journeys_begun(plan: Plan) -> float:
+    """About so many journeys begin if responses take no time; users who do not wait are left out."""
+    begun = 0.0
+    for group in plan.people:
+        if group.arrives:
+            begun += group.profile.area * (group.journeys_each or 1)
+        elif cycle := _cycle_s(plan, group):
+            begun += group.profile.area / cycle
+    return begun
+
+
+def _cycle_s(plan: Plan, group: UserGroup | ArrivalGroup) -> float:
+    """The mean think time of a journey of the group."""
+    weights = plan.weights_of(group)
+    for journey, part in group.mix.items():
+        if isinstance(part, Fixed):
+            weights = tuple(w + part.users * (j.name == journey) for w, j in zip(weights, plan.journeys, strict=True))
+    thinks = [sum(plan.think_of(step).mean for step in journey.active) for journey in plan.journeys]
+    return sum(w * think for w, think in zip(weights, thinks, strict=True)) / sum(weights)
