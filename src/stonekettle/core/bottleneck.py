@@ -24,6 +24,7 @@ SHORT = 0.02
 """Load delivered short of that ordered by a larger share, with no resource to explain it, is the generator's."""
 BUSY = 0.93
 STRONG = 0.85
+NEAR_THE_TOP = 0.75
 POOL_FULL = 0.95
 POOL_WAITING = 0.5
 CONTENTION_DEVIATIONS = 4.0
@@ -95,7 +96,8 @@ def _top(levels: Sequence[Level], saturation: Saturation | None) -> Sequence[Lev
     if saturation is not None and saturation.retrograde is not None:
         peak = saturation.retrograde.peak_users
         return [min(levels, key=lambda lv: abs(lv.users - peak))]
-    return levels[-2:]
+    # A level far below the highest tells nothing of what limits there.
+    return [lv for lv in levels[-2:] if lv.users >= NEAR_THE_TOP * levels[-1].users]
 
 
 def _decide(
