@@ -1,6 +1,7 @@
 /** Marks on a run's plate: limits of objectives, moments worth a flag, bands of load. */
 import type { Boundary, PlateInput } from './runPlate'
 
+const ROOM_FOR_A_NAME = 0.2
 const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
 
 export function rules({ goals, tokens }: PlateInput) {
@@ -25,13 +26,23 @@ export function rules({ goals, tokens }: PlateInput) {
   }
 }
 
-export function flags({ flags, tokens }: PlateInput) {
+export function flags({ flags, plate, tokens }: PlateInput) {
+  // Names that would stand on each other are left out; their lines stay.
+  const room = ((plate.t.at(-1) ?? 0) - (plate.t[0] ?? 0)) * ROOM_FOR_A_NAME
+  let named = -Infinity
+  const data = [...flags]
+    .sort((a, b) => a.t - b.t)
+    .map((flag) => {
+      const show = flag.t - named >= room
+      if (show) named = flag.t
+      return { name: flag.text, xAxis: flag.t, label: { show } }
+    })
   return {
     symbol: ['none', 'none'],
     silent: true,
     lineStyle: { color: tokens.ink2, width: 1, type: 'solid' as const },
     label: { color: tokens.ink2, fontSize: 12, formatter: '⚑ {b}', position: 'end' as const },
-    data: flags.map((flag) => ({ name: flag.text, xAxis: flag.t })),
+    data,
   }
 }
 

@@ -1,3 +1,4 @@
+import { flags } from './marks'
 import { describe, expect, it } from 'vitest'
 import { figuresAt, nearest, place } from './figures'
 import { draw, type LevelPoint, type PlateInput } from './runPlate'
@@ -30,7 +31,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
         { ...resource, key: 'ledger.memory', name: 'memory', kind: 'memory', utilisation: [0.3, 0.3, 0.3] },
       ],
     },
-    profile: { duration_s: 60, peak_users: 60, t: [0, 60], users: [10, 10], levels: [] },
+    profile: { duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
     levels: [level(1, 20), level(2, 40), level(3, 60)],
     comfort: null, saturation: null, goals: [], flags: [], tokens,
     ...changes,
@@ -88,6 +89,30 @@ describe('the plate of a run', () => {
       .slice(3)
     expect(fan.every((s) => s.data.length === 2)).toBe(true)
   })
+  it('leads no line of response times across a pause', () => {
+    const t = Array.from({ length: 12 }, (_, i) => i + 0.5)
+    const timed = t.map((_, i) => (i < 2 || i > 9 ? 0.1 : null))
+    const plate = {
+      ...input().plate,
+      t,
+      planned: t.map(() => 9),
+      p50: timed,
+      p95: timed,
+      p99: timed,
+    }
+    const fan = seriesOf(input({ plate }))
+      .filter((s) => s.type === 'line')
+      .slice(3)
+    expect(fan.map((s) => s.data.filter((point) => (point as number[])[1] == null).length)).toEqual(
+      [1, 1, 1, 1],
+    )
+  })
+  it('names no flag upon another', () => {
+    const made = [10, 11, 40].map((t) => ({ t, text: `at ${t}` }))
+    const drawn = input({ flags: made })
+    const shown = flags({ ...drawn, plate: { ...drawn.plate, t: [0, 60] } }).data
+    expect(shown.map((flag) => flag.label.show)).toEqual([true, false, true])
+  })
   it('draws every level against load, and no second without planned load', () => {
     const series = seriesOf(input({ axis: 'load' }))
     expect(series.find((s) => s.type === 'line')?.data).toEqual([[20, 2], [40, 4], [60, 6]]) // prettier-ignore
@@ -117,7 +142,9 @@ describe('the plate of a run', () => {
     const series = seriesOf(
       input({ goals: [{ label: 'p95', limit: 0.2 }], flags: [{ t: 50, text: 'draining' }] }),
     )
-    expect(series[0]?.markLine?.data).toEqual([{ name: 'draining', xAxis: 50 }])
+    expect(series[0]?.markLine?.data).toEqual([
+      { name: 'draining', xAxis: 50, label: { show: true } },
+    ])
     const rules = series.flatMap((s) => s.markLine?.data ?? [])
     expect(rules).toContainEqual(expect.objectContaining({ name: 'p95', yAxis: 0.2 }))
   })

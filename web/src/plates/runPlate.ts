@@ -224,6 +224,8 @@ function line(grid: number, color: string) {
   }
 }
 
+const LONGEST_BRIDGE = 4
+
 function fan(
   x: (number | null)[],
   p50: (number | null)[],
@@ -233,7 +235,13 @@ function fan(
   input: PlateInput,
 ): SeriesOption[] {
   const known = x.map((_, i) => i).filter((i) => p50[i] != null && p95[i] != null && p99[i] != null)
-  const pick = (f: (i: number) => number): Point[] => known.map((i) => [x[i] ?? 0, f(i)])
+  const pick = (f: (i: number) => number): Point[] =>
+    known.flatMap((i, k): Point[] => {
+      const before = known[k - 1] ?? i
+      // Nothing was answered for long, as in a pause: no line may lead across it.
+      const gap: Point[] = i - before > LONGEST_BRIDGE ? [[x[before + 1] ?? 0, null]] : []
+      return [...gap, [x[i] ?? 0, f(i)]]
+    })
   const layer = (data: Point[], opacity: number): SeriesOption => ({
     ...line(2, tokens.copper),
     data,
