@@ -77,6 +77,26 @@ def test_a_generator_is_silent_only_where_the_database_was_steady_as_long(
     assert Generator.objects.get(run=run).state == Generator.State.LOST
 
 
+def test_a_generator_that_cannot_write_but_speaks_is_not_silent(
+    line: Line, run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    heard: list[Heard] = []
+    until(lambda: heard.extend(line.heard()) or signals.Ready("local-1", "local") in heard)
+    generator = Generator.objects.get(run=run)
+    monkeypatch.setattr(conducting, "GENERATOR_SILENCE_S", 0.5)
+    Generator.objects.filter(run=run).update(seen_at=timezone.now() - timedelta(minutes=1))
+    speaks = time.monotonic() + 2.0
+    while time.monotonic() < speaks:
+        keeping.sign_in_memory(generator.pk)
+        time.sleep(0.05)
+        heard += line.heard()
+    assert line.steady_for_s > 0.5
+    assert not [item for item in heard if isinstance(item, signals.Lost)]
+    until(lambda: heard.extend(line.heard()) or any(isinstance(item, signals.Lost) for item in heard))
+    with connection.cursor() as cursor:
+        cursor.execute("RESET application_name")
+
+
 def test_orders_leases_and_notes_are_kept_and_asking_for_one_more_makes_one_task(line: Line, run: Run) -> None:
     control = DatabaseControl(line)
     plan = run.plan

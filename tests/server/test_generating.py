@@ -122,6 +122,17 @@ def test_a_generator_that_stands_still_is_given_up_while_its_owner_runs(courier:
     assert courier._process.told[-1] == "let go"  # type: ignore[attr-defined]
 
 
+def test_a_generator_that_has_ended_is_not_said_to_stand_still(courier: Courier) -> None:
+    courier._take(Ready())
+    courier.look()
+    courier._take(Finished())
+    for _ in range(60):
+        courier._turned_at -= generating.TURN_S
+        courier._turn()
+    courier.look()
+    assert Generator.objects.get(pk=courier.generator.pk).state == Generator.State.READY
+
+
 def test_a_spool_keeps_its_order_through_memory_and_file() -> None:
     spool = Spool(memory_bytes=5_000)
     for number in range(10):

@@ -142,7 +142,7 @@ class Lead:
             return
         deserted = self.fleet.abandoned()
         if self._when_lost == "end" or (deserted is not None and self._when_lost == "go on with less"):
-            self._fail(f"{what}.{f' None is left for {deserted.name}.' if deserted else ''}")
+            self._give_up_run(now, f"{what}.{f' None is left for {deserted.name}.' if deserted else ''}")
             return
         if self._when_lost == "go on with less":
             share = "The run goes on with less load."
@@ -195,8 +195,8 @@ class Lead:
             for wish in strategy.advise(at, heard):
                 self._wish(now, wish)
         if self._deserted is not None and now - self._deserted[0] > DESERTED_LIMIT_S:
-            self._fail(f"{self._deserted[1]}. No other came within {DESERTED_LIMIT_S:.0f} s.")
-            return
+            self._give_up_run(now, f"{self._deserted[1]}. No other came within {DESERTED_LIMIT_S:.0f} s.")
+            self._deserted = None
         self.course.follow(self.run_time(now) + AHEAD_S)
         self._do(*self.course.take_given())
         for name, lease in self.fleet.leases(self.course.in_force(at), at):
@@ -213,7 +213,9 @@ class Lead:
             self._do(Move(RunState.ANALYSING, "All users have finished."))
             self._end(ending.state, ending.cause, True)
         elif self.run_time(now) - self.course.orders.duration_s > DRAIN_LIMIT_S:
-            self._fail(f"The generator {late} did not end after draining.")
+            cause = f"The generator {late} did not end after draining."
+            self._do(Move(RunState.ANALYSING, cause))
+            self._end(RunState.FAILED, cause, True)
 
     def _wish(self, now: float, wish: Wish) -> None:
         """Meet a wish, or say why not; what was done is part of the run's story."""
@@ -233,10 +235,10 @@ class Lead:
         """The first moment an order given now can take effect at everywhere."""
         return self.course.soonest(self.run_time(now) + AHEAD_S)
 
-    def _fail(self, cause: str) -> None:
-        """There is no load any more, and what there was is analysed."""
-        self._do(Move(RunState.ANALYSING, cause))
-        self._end(RunState.FAILED, cause, True)
+    def _give_up_run(self, now: float, cause: str) -> None:
+        """Let everybody go; once those who are left have told everything, what there was is analysed."""
+        if self.course.ending is None:
+            self.course.finish(self._soon(now), RunState.FAILED, cause, PLAN, "", haste=True)
 
     def _end(self, state: RunState, cause: str, has_data: bool) -> None:
         self.phase = Phase.OVER

@@ -95,7 +95,7 @@ const shown = computed(() => levels.value.find((l) => l.number === selected.valu
 
 /** What a flag on the plate has room for: the first sentence, cut. */
 function inShort(text: string) {
-  const first = text.split(/[.:]/)[0] ?? ''
+  const first = (text.split(/[.:]/)[0] ?? '').replace(/ within .*/, '')
   return first.length > 20 ? `${first.slice(0, 19)}…` : first
 }
 function show(evidence: Record<string, unknown>) {

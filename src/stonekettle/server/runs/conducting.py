@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections import deque
@@ -22,7 +23,7 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.runs import data, rules
-from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, since
+from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 
 LOOK_S = 0.2
@@ -108,11 +109,12 @@ class Line:
         """Their comings and goings. Silence is judged by the database's clock, and only while it has been steady as
         long: after an outage, or while nothing can be written, everybody's sign of life is old."""
         generators = Generator.objects.filter(run_id=self.run_id).defer("lease").annotate(silent=since("seen_at"))
+        signs = signs_in_memory()
         for generator in generators:
             before = self._states.get(generator.pk)
             self._names[generator.pk] = generator.name
             state, reason = generator.state, generator.reason
-            silent = generator.silent.total_seconds() > GENERATOR_SILENCE_S
+            silent = min(generator.silent.total_seconds(), signs.get(generator.pk, math.inf)) > GENERATOR_SILENCE_S
             if state == Generator.State.READY and silent and self.steady_for_s > GENERATOR_SILENCE_S:
                 state, reason = Generator.State.LOST, f"no sign of life for {GENERATOR_SILENCE_S:.0f} s"
                 Generator.objects.filter(pk=generator.pk).update(state=state, reason=reason)

@@ -24,7 +24,7 @@ from stonekettle.engine.rollup import pack_histograms
 from stonekettle.plan import document
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.feeds.models import FeedFile
-from stonekettle.server.runs.keeping import DatabaseAway, Watch, clock_offset_s, patiently, since
+from stonekettle.server.runs.keeping import DatabaseAway, Watch, clock_offset_s, patiently, sign_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder
 from stonekettle.server.runs.spool import Spool, SpoolFull
 
@@ -54,7 +54,7 @@ class Courier:
         self._turned_at = time.monotonic()
         self._silent_s = 0.0
         self._offset_s = patiently(clock_offset_s)
-        self._ready = self._begun = self._let_go = self._run_ended = self._stalled = False
+        self._ready = self._begun = self._let_go = self._run_ended = self._stalled = self._ended = False
         self._zero = 0.0
         self._heard = self._acknowledged = self._told_acknowledged = 0
         self._epoch = 0
@@ -94,7 +94,7 @@ class Courier:
         due = self._ready and self._begun and self._zero < time.time()
         self._silent_s = self._silent_s + min(now - self._turned_at, 2 * TURN_S) if due else 0.0
         self._turned_at = now
-        if self._silent_s > GENERATOR_STALL_S and not self._let_go:
+        if self._silent_s > GENERATOR_STALL_S and not (self._let_go or self._ended):
             self._stalled = True
 
     def _take(self, event: Event) -> Event | None:
@@ -113,6 +113,7 @@ class Courier:
             except SpoolFull as error:
                 self._fault = self._fault or error
         else:
+            self._ended = True
             return event
         return None
 
@@ -132,6 +133,7 @@ class Courier:
     def look(self) -> None:
         """Hear what is new, give a sign of life, and save what has arrived: in this order, since orders must get
         through where nothing can be written any more."""
+        sign_in_memory(self.generator.pk)
         self._hear()
         fields, acknowledged = dict(self._fields), self._acknowledged
         mine = Generator.objects.filter(pk=self.generator.pk)

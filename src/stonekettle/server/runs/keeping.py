@@ -53,6 +53,27 @@ def since(field: str) -> ExpressionWrapper[Any]:
     return ExpressionWrapper(Now() - F(field), output_field=DurationField())
 
 
+SIGNED = "kettle generator "
+
+
+def sign_in_memory(generator_id: int) -> None:
+    """Name this connection after a generator. The database remembers in memory when it was used last: a sign of life
+    that needs no disk, which may be full."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT set_config('application_name', %s, false)", [f"{SIGNED}{generator_id}"])
+
+
+def signs_in_memory() -> dict[int, float]:
+    """How long ago (s, by the database's clock) the connections of generators were used, by generator."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT application_name, min(extract(epoch FROM clock_timestamp() - state_change)) FROM pg_stat_activity"
+            " WHERE datname = current_database() AND application_name LIKE %s GROUP BY 1",
+            [f"{SIGNED}%"],
+        )
+        return {int(name.removeprefix(SIGNED)): float(ago) for name, ago in cursor.fetchall()}
+
+
 def clock_offset_s(times: int = 5) -> float:
     """How far the database's clock is ahead of ours (s), asked on the way that orders take: the answer that came
     back soonest counts, with the clock read half-way."""
