@@ -168,3 +168,17 @@ def test_a_slow_line_carries_no_more_than_it_can(known_server: KnownServer) -> N
     played = Played(known_server.url, "/big", think="1 ms", groups=[group])
     took = played.records["total_us"][played.records["error"] == 0] / 1e6
     assert np.median(took) == pytest.approx(0.8, rel=0.15)
+
+
+@pytest.mark.parametrize(("kept", "connections"), [("own", 80), ("kept", 10)])
+def test_who_arrives_has_connections_of_its_own_or_those_of_who_left_and_no_cookie_of_theirs(
+    known_server: KnownServer, kept: str, connections: int
+) -> None:
+    group = arriving(40, 2, law="even", connections=kept)
+    played = Played(known_server.url, think="1 ms", groups=[group])
+    assert len(played.records) == 80
+    assert played.errors() == {"none"}
+    assert set(known_server.cookies) == {None}
+    opened = len(known_server.connections)
+    assert opened == connections if kept == "own" else opened <= connections
+    assert sorted(set(played.records["user"].tolist())) == list(range(80))

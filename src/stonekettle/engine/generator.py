@@ -117,6 +117,7 @@ class LoadLoop:
                     # With nothing to watch, libcurl's wait returns at once and the loop would spin.
                     time.sleep(until)
         self._close_seconds(time.perf_counter(), last=True)
+        self.transfers.close()
         self.driver.close()
 
     def _go_on(self, user: User, now: float, succeeded: bool) -> None:

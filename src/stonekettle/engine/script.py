@@ -81,7 +81,8 @@ class _Address(TypedDict):
 @dataclass(frozen=True)
 class GroupTerms:
     """How a group's people come, behave and leave. ``weights`` and ``fixed`` (of the first seats) choose journeys;
-    ``each`` is how many a person does, None: no end. ``down`` and ``up`` limit a transfer, in bytes per second;
+    ``each`` is how many a person does, None: no end. Where connections are kept, who comes takes over those of who
+    left. ``down`` and ``up`` limit a transfer, in bytes per second;
     0: no limit."""
 
     name: str
@@ -95,6 +96,7 @@ class GroupTerms:
     region: str = ""
     down: int = 0
     up: int = 0
+    keeps_connections: bool = False
 
     @classmethod
     def of(cls, plan: Plan, group: UserGroup | ArrivalGroup) -> GroupTerms:
@@ -113,6 +115,7 @@ class GroupTerms:
             region=group.region,
             down=round((group.network.down or 0) / 8),
             up=round((group.network.up or 0) / 8),
+            keeps_connections=arriving is not None and arriving.connections == "kept",
         )
 
 

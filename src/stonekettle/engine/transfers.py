@@ -53,6 +53,8 @@ class Transfers:
         self.start = 0.0
         """When the run began, on the loop's clock."""
         self._limits = [(terms.down, terms.up) for terms in script.groups]
+        self._keeps = [terms.keeps_connections for terms in script.groups]
+        self._kept: list[list[User]] = [[] for _ in script.groups]
         self._multi, self._looking, self._tally, self._on_end = driver.multi, looking, tally, on_end
         self._busy: dict[pycurl.Curl, Flight] = {}
         if any(request.accompanying for journey in script.journeys for request in journey):
@@ -63,17 +65,41 @@ class Transfers:
         return bool(self._busy)
 
     def enter(self, user: User) -> None:
+        if self._kept[user.group]:
+            self._take_over(user, self._kept[user.group].pop())
+            return
         user.share = new_share()
         user.main = Flight.of(user)
         if any(self._limits[user.group]):
             user.main.slow_to(*self._limits[user.group])
 
     def exit(self, user: User) -> None:
+        main = user.main
+        if self._keeps[user.group] and main is not None and not user.in_step:
+            # Nothing of the person may reach the next one but the connection.
+            main.handle.setopt(pycurl.COOKIELIST, "ALL")
+            self._kept[user.group].append(user)
+            return
         for flight in (user.main, *user.free):
             if flight is not None:
                 flight.handle.close()
         if user.share is not None:
             user.share.close()
+
+    @staticmethod
+    def _take_over(user: User, before: User) -> None:
+        """Give a user the connections of one who left."""
+        user.share, user.main, user.free = before.share, before.main, before.free
+        for flight in (user.main, *user.free):
+            if flight is not None:
+                flight.user = user
+
+    def close(self) -> None:
+        """Let go of the connections that were kept."""
+        self._keeps = [False] * len(self._keeps)
+        for users in self._kept:
+            while users:
+                self.exit(users.pop())
 
     def send(self, user: User, request: Request, values: Values, due: float) -> None:
         flight = user.main

@@ -188,12 +188,14 @@ class UserGroup(_People):
 
 class ArrivalGroup(_People):
     """People who come by themselves, so many per second whatever becomes of those before, and leave. ``law``
-    spaces them evenly or at random (Poisson); with ``at_most`` there, further ones are turned away."""
+    spaces them evenly or at random (Poisson); with ``at_most`` there, further ones are turned away. Each has
+    connections of its own, or takes over those ``kept`` by who left, as calls through a gateway do."""
 
     arrivals: tuple[RateSegment, ...] = Field(min_length=1, max_length=500)
     law: Literal["poisson", "even"] = "poisson"
     at_most: int = Field(default=1_000, ge=1, le=MAX_USERS)
     journeys_each: int = Field(default=1, ge=1, le=1_000_000)
+    connections: Literal["own", "kept"] = "own"
 
     arrives: ClassVar[bool] = True
 

@@ -107,7 +107,7 @@ def _thinkers(url: str, users: int, think_s: float, seconds: float) -> list[Figu
 
 def _arrivals(url: str, seconds: float) -> list[Figure]:
     load = apart(arrivals, url, 5_000.0, seconds)
-    name = "5000 arrivals/s (Poisson), each on a connection of its own"
+    name = "5000 arrivals/s (Poisson) over kept connections"
     rate = load.requests / load.wall_s
     return [
         Figure(f"{name}: started a second", f"{rate:.0f}", "at least 4900", rate >= 4_900),
@@ -243,9 +243,10 @@ def full_loop(url: str, users: int, seconds: float, think_s: float, feed: str = 
 
 
 def arrivals(url: str, rate: float, seconds: float) -> Load:
-    """People who arrive at random, each with a connection of its own, send one request and leave."""
+    """Calls that arrive at random over connections that are kept, each one request."""
     hold = {"hold": {"rate": rate, "for": f"{seconds:.3f} s"}}
-    return _played(_plan(url, "GET /", 0.0, groups=[{"name": "callers", "arrivals": [hold], "at_most": 5_000}]), 2.0)
+    callers = {"name": "callers", "arrivals": [hold], "at_most": 5_000, "connections": "kept"}
+    return _played(_plan(url, "GET /", 0.0, groups=[callers]), 2.0)
 
 
 def _plan(url: str, request: str, think_s: float, **load: object) -> dict[str, object]:

@@ -123,9 +123,11 @@ class Watch:
         try:
             found = action()
         except AWAY as error:
-            connection.close()
+            full = is_disk_full(error)
+            if not full:
+                connection.close()  # where only the disk is full it works, and its use is a sign of life
             self._steady_since = now = time.monotonic()
-            self._full = is_disk_full(error) or (self._full and self._away_since is not None)
+            self._full = full or (self._full and self._away_since is not None)
             self._away_since = self._away_since or now
             if now - self._away_since > OUTAGE_LIMIT_S:
                 raise DatabaseAway(self._full, OUTAGE_LIMIT_S) from error
