@@ -13,6 +13,7 @@ from django.db import OperationalError, connection
 from django.utils import timezone
 
 from stonekettle.engine import signals
+from stonekettle.engine.errors import EngineError
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.signals import Heard, Verb, Wish
 from stonekettle.meters.samples import Catalogue, Source
@@ -113,6 +114,16 @@ def test_orders_leases_and_notes_are_kept_and_asking_for_one_more_makes_one_task
     assert Lease.of(Generator.objects.get(run=run, name="local-1").lease) == lease
     assert RunNote.objects.get(run=run).text == "Raised to 40."
     assert Generator.objects.get(run=run, name="local-2").slot == 1
+
+
+def test_a_fault_in_writing_ends_the_run_with_its_number(line: Line) -> None:
+    def broken() -> None:
+        raise ValueError("of our own making")
+
+    line.write(broken)
+    until(lambda: line._fault is not None)
+    with pytest.raises(EngineError, match="has it as problem"):
+        line.heard()
 
 
 def test_what_cannot_be_saved_waits_and_too_long_an_outage_is_told(

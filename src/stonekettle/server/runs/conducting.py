@@ -22,6 +22,7 @@ from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import hidden
+from stonekettle.server.problems import fault
 from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
@@ -96,6 +97,8 @@ class Line:
                 self._wake.clear()
         except EngineError as error:
             self._fault = error
+        except Exception as error:
+            self._fault = EngineError(fault(f"run {self.run_id}", error)["detail"])
         finally:
             connection.close()
 

@@ -17,6 +17,7 @@ from django.db import connection
 from django.db.models.functions import Now
 
 from stonekettle.engine import orderbook, records
+from stonekettle.engine.errors import EngineError
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.owner import Acknowledged, Event, Finished, GeneratorProcess, Lost, Ready, SecondDone
@@ -24,6 +25,7 @@ from stonekettle.engine.rollup import pack_histograms
 from stonekettle.plan import document
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.feeds.models import FeedFile
+from stonekettle.server.problems import fault
 from stonekettle.server.runs.keeping import DatabaseAway, Watch, clock_offset_s, patiently, sign_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder
 from stonekettle.server.runs.spool import Spool, SpoolFull
@@ -56,7 +58,7 @@ class Courier:
         self._offset_s = patiently(clock_offset_s)
         self._ready = self._begun = self._let_go = self._run_ended = self._stalled = self._ended = False
         self._zero = 0.0
-        self._heard = self._acknowledged = self._told_acknowledged = 0
+        self._heard = self._acknowledged = 0
         self._epoch = 0
         self._fields: dict[str, Any] = {"label": settings.GENERATOR_LABEL, "clock_offset_s": -self._offset_s}
         plan = document.with_files(generator.run.plan, FeedFile.text_of)
@@ -127,6 +129,8 @@ class Courier:
                 self._watch.read(self.look, None)
         except DatabaseAway as error:
             self._fault = error
+        except Exception as error:
+            self._fault = EngineError(fault(f"generator {self.generator.pk}", error)["detail"])
         finally:
             connection.close()
 
