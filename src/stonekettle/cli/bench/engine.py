@@ -19,6 +19,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pycurl
@@ -88,7 +89,7 @@ def measure(*, quick: bool) -> list[Figure]:
                     ratio >= target,
                 )
             )
-        figures += [*_arrivals(url, 10.0 if quick else 20.0), _two_for_one(url, rounds, seconds)]
+        figures += [*_arrivals(url, 10.0 if quick else 20.0), *_two_for_one(url, rounds, seconds)]
         figures += _thinkers(url, 2_000 if quick else 10_000, 5.0, 10.0 if quick else 20.0)
     return figures
 
@@ -115,25 +116,31 @@ def _arrivals(url: str, seconds: float) -> list[Figure]:
     ]
 
 
-def _two_for_one(url: str, rounds: int, seconds: float) -> Figure:
-    """Two generators under one lead against one, beside the server on the same cores."""
-    ratios = []
+def _two_for_one(url: str, rounds: int, seconds: float) -> list[Figure]:
+    """Two generators under one lead against one. The server runs on the same cores, so what the two could carry with
+    a core each is told by the processor time they took."""
+    by_cpu, by_clock = [], []
     for _ in range(rounds):
-        one, two = (_led(url, count, seconds) for count in (1, 2))
-        ratios.append(two / one)
-    ratio = float(np.median(ratios))
-    return Figure("two generators: requests, ratio to one", f"{ratio:.2f}", "at least 1.7", ratio >= 1.7)
+        (one_cpu, one), (two_cpu, two) = (_led(url, count, seconds) for count in (1, 2))
+        by_cpu.append(2 * two_cpu / one_cpu)
+        by_clock.append(two / one)
+    ratio = float(np.median(by_cpu))
+    beside = f"{np.median(by_clock):.2f}"
+    return [
+        Figure("two generators, a core each, by their cpu: ratio to one", f"{ratio:.2f}", "at least 1.7", ratio >= 1.7),
+        Figure("two generators beside the server on these cores: ratio to one", beside, "", None),
+    ]
 
 
-def _led(url: str, generators: int, seconds: float) -> float:
-    """Requests per second that so many generators carry, with a check on each answer."""
+def _led(url: str, generators: int, seconds: float) -> tuple[float, float]:
+    """Requests per cpu second and per second of so many generators, with a check on each answer."""
     written = _plan(url, "GET /", 0.0, load=[{"hold": {"users": 40 * generators, "for": f"{seconds:.3f} s"}}])
     step = written["journeys"][0]["steps"][0]  # type: ignore[index]
     step["checks"] = [{"matches": "[0-9]{20}"}]
     step["keep"] = [{"name": "last", "regex": "([0-9]+)$"}]
     plan = document.from_document(written)
-    completed: list[int] = []
-    control = LocalGenerators(generators, lambda name, second: completed.append(sum(second.rollup["completed"])))
+    told: list[dict[str, Any]] = []
+    control = LocalGenerators(generators, lambda name, second: told.append(second.rollup))
     groups = compile_plan(plan).groups
     lead = Lead(plan.planned, groups, wanted=dict(control.regions(plan)), feeds={}, room=most_users(plan))
     control.start(plan)
@@ -144,7 +151,9 @@ def _led(url: str, generators: int, seconds: float) -> float:
             time.sleep(0.02)
     finally:
         control.close()
-    return sum(completed) / seconds
+    settled = [rollup for rollup in told if 1 <= rollup["second"] < seconds - 1]
+    requests = sum(sum(rollup["completed"]) for rollup in settled)
+    return requests / sum(rollup["cpu"] for rollup in settled), requests / (seconds - 2)
 
 
 @contextmanager
