@@ -160,14 +160,14 @@ def test_a_killed_worker_leaves_a_failed_run_and_the_next_one_works(api: Api, in
 
 
 def test_a_killed_generator_worker_is_replaced_and_leaves_no_load(api: Api, installed: Installation) -> None:
-    run = api.start(30)
+    run = api.start(40)
     api.wait(run, lambda r: r["elapsed_s"] >= 5)
     os.kill(one(worker(installed, "region-local")), signal.SIGKILL)
     ended = api.wait(run, lambda r: r["ended"], limit_s=90)
     assert ended["state"] == "finished", ended["cause"]
     assert any("no sign of life for 4 s" in note["text"] for note in ended["notes"])
-    assert api.get(f"/runs/{run}/plate")["users"][28] == pytest.approx(20, abs=0.2)
-    give_up = time.monotonic() + 10
+    assert api.get(f"/runs/{run}/plate")["users"][38] == pytest.approx(20, abs=0.2)
+    give_up = time.monotonic() + 20
     while installed.children("stonekettle.engine.process") and time.monotonic() < give_up:
         time.sleep(0.2)
     assert not installed.children("stonekettle.engine.process")
