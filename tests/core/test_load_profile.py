@@ -15,7 +15,7 @@ from stonekettle.core.types import CoreInputError
 def test_a_climb_holds_each_stair() -> None:
     profile = LoadProfile((Segment.climb(10, 50, 20, 30),))
     assert profile.duration_s == 90
-    assert [profile.amount_at(t) for t in (0, 29.9, 30, 60, 89.9, 90)] == [10, 10, 30, 50, 50, 0]
+    assert [as_planned(profile).amount("everyone", t) for t in (0, 29.9, 30, 60, 89.9, 90)] == [10, 10, 30, 50, 50, 0]
 
 
 def test_a_climb_that_does_not_divide_stops_below_its_end() -> None:

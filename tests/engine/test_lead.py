@@ -230,7 +230,7 @@ def test_people_who_do_so_many_journeys_each_end_the_run_when_all_are_done() -> 
     world = World(plan).play()
     assert world.end is not None
     assert world.end.state == RunState.FINISHED
-    assert world.end.cause.startswith("everybody has done all their journeys at ")
+    assert world.end.cause.startswith("Everybody has done all their journeys at ")
     begun = sum(1 for _, _, step in world.log if step in (0, 2))
     assert begun == 36
 
@@ -292,3 +292,15 @@ def test_a_run_that_loses_everybody_waits_for_others_and_goes_on() -> None:
     assert world.present[-1][1] == 12
     notes = [action.text for _, action in world.actions if isinstance(action, signals.Note)]
     assert notes[0].endswith("Nobody is left for everyone until another comes.")
+
+
+def test_visits_of_those_who_were_lost_are_begun_anew_and_finished() -> None:
+    users = [{"hold": {"users": 12, "for": "300 s"}}]
+    plan = plan_of(groups=[{"name": "few", "users": users, "journeys_each": 6, "mix": {"buy": 1}}])
+    world = World(plan, losses=[(4.0, 0)]).play()
+    assert world.end is not None
+    assert world.end.cause.startswith("Everybody has done all their journeys at ")
+    whole = [n for n in world.owners if sum(user == n for _, user, _ in world.log) == 6]
+    lost = [n for n in whole if world.owners[n] is world.generators[0].stage]
+    assert lost, "some had done all before they were lost, and do not count for others"
+    assert len(whole) - len(lost) >= 12

@@ -246,6 +246,24 @@ def test_a_wish_waits_for_the_lead_and_its_answer_can_be_read(client: Client, ma
     assert client.get(f"/api/runs/{run.pk}").json()["notes"][0]["at_s"] == 2.5
 
 
+def test_a_run_that_waits_is_stopped_by_a_wish_at_once_and_asking_twice_is_asking_once(
+    client: Client, make_run: Callable[..., Run]
+) -> None:
+    waiting = make_run(0)
+    asked = client.post(f"/api/runs/{waiting.pk}/wishes", {"verb": "stop"}, content_type="application/json")
+    assert asked.status_code == 202
+    assert (asked.json()["accepted"], asked.json()["answer"]) == (
+        True,
+        "Stopped by planner before a worker took it.",
+    )
+    running = make_run(0, state="running", begun_at=1.0)
+    ids = {
+        client.post(f"/api/runs/{running.pk}/wishes", {"verb": "stop"}, content_type="application/json").json()["id"]
+        for _ in range(2)
+    }
+    assert RunWish.objects.filter(run=running).count() == len(ids) == 1
+
+
 @pytest.mark.parametrize(
     ("body", "status", "part"),
     [

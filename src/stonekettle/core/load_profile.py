@@ -108,13 +108,6 @@ class LoadProfile:
         """Load times seconds over the whole profile."""
         return sum((s.start + s.end) / 2 * s.duration_s for s in self.segments)
 
-    def amount_at(self, t: float) -> float:
-        """Planned load at ``t`` seconds; 0 before the start and from the end on."""
-        if not 0 <= t < self.duration_s:
-            return 0.0
-        at, target = next((at, target) for at, target in reversed(self.corners()) if at <= t)
-        return target.after(t - at)
-
     def corners(self) -> list[tuple[float, Target]]:
         """Every moment at which a target begins, with it; the last is 0 at the end."""
         found, start = [], 0.0

@@ -49,12 +49,10 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
     kept = _settings(data)
     cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
     practice_port = free_port()
-    environment = tool_environment(
-        **cluster.environment,
-        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
-        KETTLE_DATA=str(data.folder),
+    environment = _environment(
+        data,
+        cluster,
         KETTLE_SECRET_KEY=kept["secret_key"],
-        KETTLE_KEY_FILE=str(data.key_file),
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
         KETTLE_REGION=REGION,
         KETTLE_GENERATORS=str(generators),
@@ -113,12 +111,7 @@ def steer(data: Data, arguments: Sequence[str]) -> int:
         raise DoorError("It is not running. Start it first:  ./kettle start")
     kept = _settings(data)
     cluster = Cluster.for_data(data.folder, kept["database_port"], kept["database_password"])
-    environment = tool_environment(
-        **replace(cluster, port=cluster.running_port).environment,
-        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
-        KETTLE_DATA=str(data.folder),
-        KETTLE_KEY_FILE=str(data.key_file),
-    )
+    environment = _environment(data, replace(cluster, port=cluster.running_port))
     command = [str(PYTHON), "-m", "django", "steer_run", *arguments, "--who", f"{getpass.getuser()} (command line)"]
     done = subprocess.run(command, env=environment, capture_output=True, text=True, cwd=ROOT)
     if done.returncode != 0:
@@ -168,12 +161,7 @@ def rekey(data: Data, say: Callable[[str], None] = print) -> int:
     cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
     fresh = new_key()
     _write_secret(data.key_file, fresh + data.key_file.read_text())
-    environment = tool_environment(
-        **cluster.environment,
-        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
-        KETTLE_DATA=str(data.folder),
-        KETTLE_KEY_FILE=str(data.key_file),
-    )
+    environment = _environment(data, cluster)
     supervisor = Supervisor(say)
     try:
         _start_database(supervisor, cluster, environment, data)
@@ -225,6 +213,17 @@ def _processes(port: int, practice_port: int, count: int) -> dict[str, list[str]
         "desk": ["django", "desk"],
         **generators,
     }
+
+
+def _environment(data: Data, cluster: Cluster, **more: str) -> dict[str, str]:
+    """What Django needs to work on this data."""
+    return tool_environment(
+        **cluster.environment,
+        DJANGO_SETTINGS_MODULE="stonekettle.server.settings",
+        KETTLE_DATA=str(data.folder),
+        KETTLE_KEY_FILE=str(data.key_file),
+        **more,
+    )
 
 
 def _generators() -> int:

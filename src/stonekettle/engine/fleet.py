@@ -25,7 +25,6 @@ class Member:
 
     name: str
     region: str
-    slot: int
     numbers: tuple[Stripe, ...] = ()
     rows: dict[str, tuple[Stripe, ...]] = field(default_factory=dict)
     shares: dict[str, Span] = field(default_factory=dict)
@@ -48,14 +47,10 @@ class Fleet:
         self._groups = groups
         self._numbers = Counter()
         self._rows = {name: Counter(rows) for name, rows in feeds.items()}
-        self._came = self._epoch = 0
-
-    def __bool__(self) -> bool:
-        return bool(self.members)
+        self._epoch = 0
 
     def join(self, name: str, region: str) -> None:
-        self.members[name] = Member(name, region, self._came)
-        self._came += 1
+        self.members[name] = Member(name, region)
 
     def lose(self, name: str) -> Member | None:
         """One is gone; what it held is never given again."""

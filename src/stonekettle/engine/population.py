@@ -14,7 +14,7 @@ from typing import Any, Protocol
 from stonekettle.core.orders import Order
 from stonekettle.engine.crowd import ANY, Crowd
 from stonekettle.engine.leases import Lease, Stock, share_of
-from stonekettle.engine.lives import Dealer, Farewell, Values, walk
+from stonekettle.engine.lives import Dealer, Farewell, Life, Values, walk
 from stonekettle.engine.orderbook import NOTHING
 from stonekettle.engine.script import Request, Script
 from stonekettle.engine.tally import Tally
@@ -60,11 +60,12 @@ class Population:
 
     def told(self) -> dict[str, Any]:
         """What the lead has to know, all told since the beginning: rows taken, people who arrived and who have done all
-        they came for; and how many are about to leave."""
+        they came for; and how many are here, and about to leave, now."""
         rows = {name: stock.taken for name, stock in self.dealer.stocks.items()}
         leaving = sum(group.leaving for group in self.groups if group.clock is None)
         done = [group.done for group in self.groups]
-        return {"rows": rows, "arrived": self._arrived, "leaving": leaving, "done": done}
+        here = sum(group.here for group in self.groups)
+        return {"rows": rows, "arrived": self._arrived, "here": here, "leaving": leaving, "done": done}
 
     @property
     def finished(self) -> bool:
@@ -163,9 +164,11 @@ class Population:
     def _to(self, group: Crowd, now: float, wanted: int) -> None:
         """Let people join or leave until so many are there."""
         while len(group) < wanted:
-            user = self._newcomer(group)
-            if user is None:
+            number = self._free_number(group)
+            if number is None:
                 break
+            slot = group.free_slot() if group.terms.fixed else ANY
+            user = User(number, self._life(group, number, slot), group=group.number, slot=slot)
             self._come(group, user, now)
             if self._paused_at is not None:
                 self._push(self._own_clock(now), user)
@@ -183,8 +186,8 @@ class Population:
         """Whether somebody who shall leave need not end a journey first."""
         return self._dismissed or user.between or not self.groups[user.group].terms.finishes_journey
 
-    def _newcomer(self, group: Crowd) -> User | None:
-        """Somebody with a number of their own; None where no number or row is to be had now."""
+    def _free_number(self, group: Crowd) -> int | None:
+        """A number for somebody who comes; None where no number or row is to be had now."""
         returning = self._free_numbers if group.clock is None else []
         number = returning[0] if returning else self.numbers.peek()
         if number is None or self.dealer.outlook(number) is not None:
@@ -193,8 +196,10 @@ class Population:
             heapq.heappop(returning)
         else:
             self.numbers.take()
-        slot = group.free_slot() if group.terms.fixed else ANY
-        return User(number, walk(self.dealer, self.thinks, number, group.number, slot), group=group.number, slot=slot)
+        return number
+
+    def _life(self, group: Crowd, number: int, slot: int) -> Life:
+        return walk(self.dealer, self.thinks, number, group.number, slot)
 
     def _come(self, group: Crowd, user: User, since: float) -> None:
         group.add(user)
@@ -217,11 +222,11 @@ class Population:
         """Somebody's moment has come: whether there is room for them."""
         group = self.groups[visitor.group]
         room = share_of(group.terms.at_most, group.share) if group.share[1] else 0
-        made = self._newcomer(group) if group.here < room and not self._order.last else None
-        if made is None:
+        number = self._free_number(group) if group.here < room and not self._order.last else None
+        if number is None:
             self._tally.turned_away[group.number] += 1
             return False
-        visitor.number, visitor.life = made.number, made.life
+        visitor.number, visitor.life = number, self._life(group, number, ANY)
         self._tally.arrived[group.number] += 1
         self._arrived += 1
         self._come(group, visitor, due + self._stopped_s)

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Ordered
-from stonekettle.engine.signals import Heard, Told, Verb, Wish
+from stonekettle.engine.signals import Heard, Lost, Told, Verb, Wish
 
 Targets = Mapping[str, Target]
 
@@ -82,15 +82,18 @@ class EverybodyDone:
             for name in each
         }
         self._possible = all(each.values()) and not planned.arrivals
-        self._done: dict[str, list[int]] = {}
+        self._told: dict[str, Mapping[str, Any]] = {}
 
     def advise(self, at_s: float, heard: Sequence[Heard]) -> Iterable[Wish]:
         for item in heard:
             if isinstance(item, Told):
-                self._done[item.generator] = list(item.second.get("told", {}).get("done", ()))
-        if not self._possible or not self._done:
+                self._told[item.generator] = item.second.get("told", {})
+            elif isinstance(item, Lost):
+                self._told.pop(item.generator, None)  # others begin its people's visits anew
+        told = list(self._told.values())
+        if not self._possible or not told or any(one.get("here", 1) for one in told):
             return
-        done = [sum(counts) for counts in zip(*self._done.values(), strict=False)]
+        done = [sum(counts) for counts in zip(*(one.get("done", ()) for one in told), strict=False)]
         if done and all(n >= round(self._wanted[name]) for name, n in zip(self._names, done, strict=False)):
             self._possible = False
-            yield Wish(Verb.LET_GO, PLAN, "everybody has done all their journeys")
+            yield Wish(Verb.LET_GO, PLAN, "Everybody has done all their journeys")

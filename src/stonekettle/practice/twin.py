@@ -22,7 +22,7 @@ from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
 from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
 from stonekettle.core.stalls import Requests
-from stonekettle.core.types import FloatArray, IntArray
+from stonekettle.practice import columns
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.unfit import Attentive, Loop
 
@@ -166,11 +166,6 @@ class Twin:
         """What it was told so far, as a record."""
         nobody = {name: Target.steady(0) for name in self.groups}
         return Ordered((*self.orders, Order(len(self.orders) + 1, self.now, nobody, last=True)), self.arrivals)
-
-    @property
-    def present(self) -> int:
-        """Users there now, but for those who leave once they have their answer."""
-        return sum(len(group.present) for group in self.groups.values())
 
     @property
     def seconds(self) -> int:
@@ -372,7 +367,7 @@ class Twin:
         good = ~failed
         shape = (n, len(self.steps))
         kept = self.requests()
-        users = _mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n)
+        users = columns.mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n)
         return RunData(
             steps=tuple(
                 StepInfo(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation)
@@ -380,29 +375,29 @@ class Twin:
             ),
             planned_users=users if self.arrivals else self.ordered.mean_users(n),
             users=users,
-            in_flight=_mean_level(
+            in_flight=columns.mean_level(
                 np.concatenate([begun, end]),
                 np.concatenate([np.ones(begun.size), -np.ones(end.size)]),
                 n,
             ),
-            overdue=_mean_level(
+            overdue=columns.mean_level(
                 np.array([t for pair in self.delays for t in pair]),
                 np.tile([1.0, -1.0], len(self.delays)),
                 n,
             ),
-            blind=_sums(end, np.zeros(end.size, dtype=np.int64), blind, (n, 1))[:, 0],
-            start_gap_s=_longest_gaps(begun, n),
+            blind=columns.sums(end, np.zeros(end.size, dtype=np.int64), blind, (n, 1))[:, 0],
+            start_gap_s=columns.longest_gaps(begun, n),
             reasons=Reasons.none(n, cpu=0.05),
             stalls=np.array(self.loop.stalls, dtype=np.float64).reshape(-1, 2),
-            started=_counts(start, step, shape),
-            completed=_counts(end, step, shape),
-            errors=_counts(end[failed], step[failed], shape),
-            response_sum_s=_sums(end[good], step[good], (end - start)[good], shape),
-            blind_sum_s=_sums(end[good], step[good], blind[good], shape),
+            started=columns.counts(start, step, shape),
+            completed=columns.counts(end, step, shape),
+            errors=columns.counts(end[failed], step[failed], shape),
+            response_sum_s=columns.sums(end[good], step[good], (end - start)[good], shape),
+            blind_sum_s=columns.sums(end[good], step[good], blind[good], shape),
             histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us),
             low_histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us - kept.blind_us),
             resources=self._resources(),
-            error_kinds={"status 503": _per_second(end[failed], n).astype(np.int64)},
+            error_kinds={"status 503": columns.per_second(end[failed], n).astype(np.int64)},
         )
 
     def _resources(self) -> tuple[ResourceSeries, ...]:
@@ -412,12 +407,12 @@ class Twin:
             component, name = key.split(".")
             count = len(server.free_at)
             noise = self.noise.normal(0, self.cpu_noise, n)
-            utilisation = np.clip(_first(server.busy, n) / count + noise, 0, 1)
+            utilisation = np.clip(columns.first(server.busy, n) / count + noise, 0, 1)
             found.append(ResourceSeries(component, name, name, float(count), utilisation))
         for component, pool in self.pools.items():
             times = np.array([t for t, _, _ in pool.changes])
-            in_use = _mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
-            waiting = _mean_level(times, np.array([w for _, _, w in pool.changes]), n)
+            in_use = columns.mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
+            waiting = columns.mean_level(times, np.array([w for _, _, w in pool.changes]), n)
             found.append(
                 ResourceSeries(component, "connections", "pool", float(pool.limit), in_use / pool.limit, waiting)
             )
@@ -437,45 +432,3 @@ def simulate(
     of utilisation readings; ``loop`` a generator that is not always there."""
     twin = Twin(config, journeys, seed=seed, cpu_noise=cpu_noise, loop=loop)
     return twin.run(as_planned(load) if isinstance(load, LoadProfile) else load)
-
-
-def _first(values: Sequence[float], n: int) -> FloatArray:
-    """The first ``n``, as many zeros more as there are too few."""
-    return np.array([*values[:n], *[0.0] * max(0, n - len(values))])
-
-
-def _mean_level(times: FloatArray, changes: FloatArray, seconds: int) -> FloatArray:
-    """Time-weighted mean per second of a level that changes by ``changes`` at ``times``."""
-    if times.size == 0:
-        return np.zeros(seconds)
-    order = np.argsort(times, kind="stable")
-    times, changes = times[order], changes[order]
-    level = np.concatenate([[0.0], np.cumsum(changes)])
-    area = np.concatenate([[0.0], np.cumsum(level[1:-1] * np.diff(times))])
-    edges = np.arange(seconds + 1, dtype=np.float64)
-    at = np.searchsorted(times, edges, side="right")
-    before = np.maximum(at - 1, 0)
-    total = np.where(at > 0, area[before] + level[at] * (edges - times[before]), 0.0)
-    return np.diff(total)
-
-
-def _per_second(times: FloatArray, seconds: int) -> FloatArray:
-    inside = times[times < seconds]
-    return np.bincount(inside.astype(np.int64), minlength=seconds).astype(np.float64)
-
-
-def _longest_gaps(starts: FloatArray, seconds: int) -> FloatArray:
-    longest = np.zeros(seconds)
-    if starts.size > 1:
-        np.maximum.at(longest, np.minimum(starts[1:].astype(np.int64), seconds - 1), np.diff(starts))
-    return longest
-
-
-def _counts(times: FloatArray, step: IntArray, shape: tuple[int, int]) -> IntArray:
-    return _sums(times, step, np.ones(times.size), shape).astype(np.int64)
-
-
-def _sums(times: FloatArray, step: IntArray, values: FloatArray, shape: tuple[int, int]) -> FloatArray:
-    inside = times < shape[0]
-    flat = times[inside].astype(np.int64) * shape[1] + step[inside]
-    return np.asarray(np.bincount(flat, values[inside], shape[0] * shape[1]).reshape(shape), dtype=np.float64)

@@ -155,7 +155,6 @@ class DatabaseControl:
 
     def __init__(self, line: Line) -> None:
         self._line, self.run_id = line, line.run_id
-        self._plan: Plan | None = None
         self._offset_s = patiently(clock_offset_s)
         self._generators = 0
 
@@ -164,7 +163,6 @@ class DatabaseControl:
         return {group.region or settings.GENERATOR_REGION: settings.GENERATORS for group in plan.people}
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
-        self._plan = plan
         self._update(plan_document=document.to_document(plan), trial_requests=trial_requests)
         for region, count in self.regions(plan).items():
             for _ in range(count):
@@ -202,8 +200,8 @@ class DatabaseControl:
 
     def close(self) -> None:
         """Generators let their users go by the run's state, or by the silence of its conductor."""
-        ready = Generator.objects.filter(run_id=self.run_id, state=Generator.State.STARTING)
-        self._line.write(lambda: ready.update(state=Generator.State.LOST, reason="not needed any more"))
+        unused = Generator.objects.filter(run_id=self.run_id, state=Generator.State.STARTING)
+        self._line.write(lambda: unused.update(state=Generator.State.FINISHED, reason="not needed any more"))
 
     def _look_for_one(self, region: str) -> None:
         """Ask the workers of a region for a generator."""

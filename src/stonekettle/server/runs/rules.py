@@ -77,15 +77,17 @@ def move(run_id: int, state: RunState, cause: str) -> Run:
     return run
 
 
-def request_stop(run: Run, user_name: str, why: str = "") -> None:
-    """Ask a run to end: its users finish the step they are in."""
+def request_stop(run: Run, user_name: str, why: str = "") -> RunWish:
+    """Ask a run to end: its users finish the step they are in. Asked again, the first wish stands."""
     if run.run_state in ENDED:
         raise Conflict(f"Run {run.pk} has already ended ({run.state}).")
-    asked = Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    wish, _ = RunWish.objects.get_or_create(run=run, verb=Verb.STOP.value, defaults={"who": user_name, "why": why})
     if run.run_state == RunState.QUEUED:
-        move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
-    elif asked:
-        RunWish.objects.create(run=run, verb=Verb.STOP, who=user_name, why=why)
+        stopped = move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
+        wish.accepted, wish.answer = True, stopped.cause
+        wish.save(update_fields=["accepted", "answer"])
+    return wish
 
 
 def wish(
@@ -100,9 +102,7 @@ def wish(
 ) -> RunWish:
     """Ask something of a run's load; its lead answers within a second."""
     if verb is Verb.STOP:
-        request_stop(run, user_name, why)
-        found = RunWish.objects.filter(run=run, verb=Verb.STOP).last()
-        return found or RunWish(run=run, verb=verb, who=user_name, accepted=True, answer=run.cause)
+        return request_stop(run, user_name, why)
     if run.run_state != RunState.RUNNING:
         raise Conflict(f"Run {run.pk} makes no load now ({run.state}).")
     if (amount is None) == (verb in (Verb.RAISE, Verb.LOWER)):
