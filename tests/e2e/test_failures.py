@@ -161,11 +161,11 @@ def test_a_killed_worker_leaves_a_failed_run_and_the_next_one_works(api: Api, in
 
 def test_a_killed_generator_worker_is_replaced_and_leaves_no_load(api: Api, installed: Installation) -> None:
     run = api.start(40)
-    api.wait(run, lambda r: r["elapsed_s"] >= 5)
-    os.kill(one(worker(installed, "region-local")), signal.SIGKILL)
+    api.wait(run, at_work)
+    os.kill(owner(installed), signal.SIGKILL)
     ended = api.wait(run, lambda r: r["ended"], limit_s=90)
     assert ended["state"] == "finished", ended["cause"]
-    assert any("no sign of life for 4 s" in note["text"] for note in ended["notes"])
+    assert any("no sign of life for 4 s" in note["text"] for note in ended["notes"]), ended["notes"]
     assert api.get(f"/runs/{run}/plate")["users"][38] == pytest.approx(20, abs=0.2)
     give_up = time.monotonic() + 20
     while installed.children("stonekettle.engine.process") and time.monotonic() < give_up:
@@ -204,10 +204,10 @@ def test_a_database_that_hangs_delays_a_run_and_loses_nothing(api: Api, page: Pa
 
 def test_a_frozen_owner_of_a_generator_leaves_no_load(api: Api, page: Page, installed: Installation) -> None:
     run = api.start(40)
-    api.wait(run, lambda r: r["elapsed_s"] >= 5)
-    owner = next(pid for pid in worker(installed, "region-local") if generators_of(pid))
-    generator = one(generators_of(owner))
-    os.kill(owner, signal.SIGSTOP)
+    api.wait(run, at_work)
+    frozen_owner = owner(installed)
+    generator = one(generators_of(frozen_owner))
+    os.kill(frozen_owner, signal.SIGSTOP)
     try:
         frozen = time.monotonic()
         lost = api.wait(run, lambda r: bool(r["notes"]), limit_s=30)
@@ -216,7 +216,7 @@ def test_a_frozen_owner_of_a_generator_leaves_no_load(api: Api, page: Page, inst
             time.sleep(0.2)
         assert not sockets(generator)
     finally:
-        os.kill(owner, signal.SIGCONT)
+        os.kill(frozen_owner, signal.SIGCONT)
     ended = api.wait(run, lambda r: r["ended"], limit_s=90)
     assert ended["state"] == "finished", ended["cause"]
     # What it had measured until then arrived once it was back.
@@ -280,6 +280,16 @@ def worker(installed: Installation, queue: str) -> list[int]:
         if queue.encode() in words:
             found.append(pid)
     return found
+
+
+def at_work(run: dict[str, Any]) -> bool:
+    """Whether load is under way and every generator takes part: one that is late joins a run that has begun."""
+    return bool(run["elapsed_s"] >= 5 and all(found["state"] == "ready" for found in run["generators"]))
+
+
+def owner(installed: Installation) -> int:
+    """A worker that owns a generator now."""
+    return next(pid for pid in worker(installed, "region-local") if generators_of(pid))
 
 
 def postmaster(installed: Installation) -> int:

@@ -22,6 +22,8 @@ from stonekettle.plan.system import System
 class MetricsServer(ThreadingHTTPServer):
     """Serves ``page`` with ``status``; the cpu counter grows by half a second per scrape."""
 
+    request_queue_size = 64
+
     def __init__(self) -> None:
         super().__init__(("127.0.0.1", 0), MetricsHandler)
         self.status, self.page, self.busy = 200, "", 0.0

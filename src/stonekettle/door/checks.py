@@ -27,21 +27,26 @@ QUICK = [
     "--ignore=tests/server/test_malformed.py",
 ]
 """What neither makes real load nor needs a browser, but for the thousands of malformed requests."""
+SIDE_BY_SIDE = ["-n", "2", "--dist", "loadgroup"]
+"""Two processes: what makes real load, which mostly waits, keeps to one of them."""
 
 
 def test(arguments: list[str]) -> int:
     """Lint, front-end tests, then all Python tests against an own database. ``arguments`` go to
     pytest; with any given, only pytest runs. "quick" stands for the inner loop."""
     install.install(testing=True)
-    if arguments[:1] == ["quick"]:
+    whole, quick = not arguments, arguments[:1] == ["quick"]
+    if quick:
         arguments = [*QUICK, "-x", *arguments[1:]]
         if code := run_steps(python_checks()):
             return code
-    if not arguments and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
+    if whole and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
         return code
+    side_by_side = SIDE_BY_SIDE if whole or quick else []
     with database() as environment:
         print("── Python tests", flush=True)
-        return subprocess.run([str(PYTHON), "-m", "pytest", *arguments], cwd=ROOT, env=environment).returncode
+        command = [str(PYTHON), "-m", "pytest", *side_by_side, *arguments]
+        return subprocess.run(command, cwd=ROOT, env=environment).returncode
 
 
 def lint() -> int:
