@@ -7,15 +7,20 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from stonekettle.core.distribution import Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Segment
-from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Cell, Reasons, ResourceSeries, RunData
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep
+
+# How long an example takes says nothing on a machine that others use.
+settings.register_profile("patient", deadline=None)
+settings.load_profile("patient")
 
 ROUTE = "GET /"
 MAKES_LOAD = {"cli", "e2e", "truth"}
@@ -61,7 +66,7 @@ def steady_run(
         second, np.zeros_like(second), np.full(second.size, round(response_s * 1e6))
     )
     return RunData(
-        steps=(StepInfo("visit", "page", think_s),),
+        cells=(Cell("visit", "page", think_s),),
         planned_users=np.full(seconds, users),
         users=np.full(seconds, users),
         in_flight=np.full(seconds, rate * response_s),
@@ -70,6 +75,7 @@ def steady_run(
         start_gap_s=np.full(seconds, 2.0 / rate),
         reasons=Reasons.none(seconds, cpu=0.1),
         stalls=np.zeros((0, 2)),
+        requests=each.copy(),
         started=each,
         completed=each.copy(),
         errors=np.zeros_like(each),

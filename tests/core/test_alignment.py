@@ -9,7 +9,6 @@ from stonekettle.core.alignment import align
 from stonekettle.core.types import CoreInputError
 
 LOAD = np.repeat(np.arange(1.0, 9.0) * 20, 30)  # eight levels of 30 s
-RANDOM = np.random.default_rng(5)
 
 
 def recorded(offset: float, every: float, noise: float = 0.03) -> tuple[np.ndarray, np.ndarray]:
@@ -18,7 +17,7 @@ def recorded(offset: float, every: float, noise: float = 0.03) -> tuple[np.ndarr
     area = np.concatenate(([0.0], np.cumsum(LOAD)))
     seconds = np.arange(area.size)
     means = (np.interp(ends, seconds, area) - np.interp(ends - every, seconds, area)) / every
-    values = means / 200 + RANDOM.normal(0, noise, ends.size)
+    values = means / 200 + np.random.default_rng(5).normal(0, noise, ends.size)
     return ends + offset, values
 
 
@@ -40,7 +39,7 @@ def test_what_falls_as_the_load_rises_aligns_as_well() -> None:
 
 def test_noise_is_no_clear_match() -> None:
     times = np.arange(240.0)
-    found = align(times, RANDOM.normal(size=240), LOAD, 120)
+    found = align(times, np.random.default_rng(5).normal(size=240), LOAD, 120)
     assert found is None or not found.is_clear
 
 

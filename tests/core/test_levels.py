@@ -98,6 +98,6 @@ def test_missing_meter_readings_do_not_pull_the_mean_down() -> None:
 
     utilisation = np.full(60, 0.8)
     utilisation[20:30] = np.nan
-    run = steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", 1.0, utilisation),))
+    run = steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", np.ones(60), utilisation),))
     (level,) = measure(run, [PlannedLevel(0, 60, 100)])
     assert level.utilisation["shop.cpu"] == pytest.approx(0.8)

@@ -18,4 +18,4 @@ def test_wrong_shapes_are_named() -> None:
     with pytest.raises(CoreInputError, match="completed must have shape"):
         replace(steady_run(), completed=np.zeros((60, 2), dtype=np.int64))
     with pytest.raises(CoreInputError, match=r"utilisation of shop\.cpu"):
-        steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", 1.0, np.zeros(3)),))
+        steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", np.ones(60), np.zeros(3)),))

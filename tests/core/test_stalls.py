@@ -60,7 +60,7 @@ def test_requests_go_by_their_start_and_take_their_times_with_them() -> None:
     batch = Requests(
         start_s=np.array([2.9, 3.0, 3.5, 4.1]),
         second=np.array([3, 3, 4, 4]),
-        step=np.zeros(4, dtype=np.int64),
+        cell=np.zeros(4, dtype=np.int64),
         response_us=np.full(4, 100_000),
         blind_us=np.array([0, 5_000, 0, 0]),
     )

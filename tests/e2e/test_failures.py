@@ -298,5 +298,13 @@ def postmaster(installed: Installation) -> int:
 
 
 def rows(page: Page, run: int) -> int:
+    """The rows of the exported requests."""
+    api = Api(page)
+    job = api.post(f"/runs/{run}/exports", what="requests.parquet")["job"]
+    give_up = time.monotonic() + 60
+    while (state := api.get(f"/jobs/{job}")["state"]) != "done":
+        assert state in ("waiting", "working")
+        assert time.monotonic() < give_up
+        time.sleep(0.2)
     content = page.request.get(f"/api/runs/{run}/requests.parquet").body()
     return int(pq.read_table(io.BytesIO(content)).num_rows)

@@ -87,7 +87,7 @@ def test_from_nothing_to_strips_and_a_pinned_figure(page: Page, tmp_path: Path) 
     expect(page.get_by_test_id("notes")).to_be_visible(timeout=120_000)
     run = page.url
 
-    # A newcomer looks for queries per request: one search, one press.
+    # A newcomer looks for queries per step: one search, one press.
     began = time.monotonic()
     page.get_by_role("link", name="Systems", exact=True).click()
     page.get_by_role("link", name="Night trams").click()
@@ -95,20 +95,20 @@ def test_from_nothing_to_strips_and_a_pinned_figure(page: Page, tmp_path: Path) 
     page.get_by_label("Search by component, name or meaning").fill("ledger queries")
     row = page.get_by_test_id("shelf").get_by_role("listitem")
     expect(row).to_have_count(1)
-    expect(row).to_contain_text("per request")
+    expect(row).to_contain_text("per step")
     row.get_by_role("button", name="Pin to the plate").click()
-    expect(page.get_by_test_id("pins")).to_contain_text("ledger queries, per request")
+    expect(page.get_by_test_id("pins")).to_contain_text("ledger queries, per step")
     page.get_by_role("link", name="See the plate").click()
     pin = plate.locator("[data-row='pin:0']")
-    expect(pin).to_contain_text("ledger queries, per request")
-    expect(pin).to_contain_text("per request")
+    expect(pin).to_contain_text("ledger queries, per step")
+    expect(pin).to_contain_text("per step")
     assert time.monotonic() - began < 120
     page.goto(run)
     expect(pin).to_be_visible()
     page.get_by_text("Table of 1 level").click()
     levels = page.get_by_test_id("levels")
-    expect(levels.get_by_role("columnheader").last).to_have_text("ledger queries, per request")
-    expect(levels.get_by_role("cell").last).to_have_text(re.compile("[0-9.]+ per request"))
+    expect(levels.get_by_role("columnheader").last).to_have_text("ledger queries, per step")
+    expect(levels.get_by_role("cell").last).to_have_text(re.compile("[0-9.]+ per step"))
     add_a_file(page, tmp_path)
 
 

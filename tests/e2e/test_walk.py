@@ -7,6 +7,7 @@ import re
 import time
 from pathlib import Path
 
+import pyarrow.parquet as pq
 import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
@@ -31,7 +32,7 @@ def see_it_live(page: Page, name: str) -> Locator:
     expect(page.get_by_test_id("run-state")).to_contain_text("running", timeout=60_000)
     plate = page.get_by_test_id("plate")
     throughput = plate.locator("[data-row=throughput]")
-    expect(throughput).to_contain_text("req/s", timeout=30_000)
+    expect(throughput).to_contain_text("steps/s", timeout=30_000)
     expect(plate.locator("[data-row='resource:ledger.cpu']")).to_contain_text("%")
     expect(page.get_by_test_id("run-chip")).to_contain_text(name)
     first = throughput.inner_text()
@@ -114,6 +115,18 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     page.mouse.move(box["x"] + 500, box["y"] + 150)
     expect(plate.locator("[data-row=load]")).not_to_have_text(near)
 
+    # The response row is of the step that breaks first; another one, or all, can be chosen, and rows can be split.
+    response = plate.locator("[data-row=response]")
+    expect(response).to_contain_text("Response: Buy ticket")
+    page.get_by_label("Response time of").select_option(label="Home page")
+    expect(response).to_contain_text("Response: Home page")
+    page.get_by_label("Rows are").select_option("step")
+    expect(response).to_contain_text("Buy ticket")
+    expect(plate.locator("[data-row=throughput]")).to_contain_text("Departures board")
+    page.get_by_label("Rows are").select_option("")
+    page.get_by_label("Response time of").select_option("")
+    expect(response).to_contain_text("Response: Buy ticket")
+
     # The table behind the plate, and the files.
     page.get_by_text("Table of 6 levels").click()
     expect(page.get_by_test_id("levels").locator("tbody tr")).to_have_count(6)
@@ -122,6 +135,20 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     result = json.loads(Path(download.value.path()).read_text())
     assert result["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
     assert result["totals"]["requests"] > 2000
+    with page.expect_download() as download:
+        page.get_by_role("button", name="requests.parquet").click()
+    assert pq.read_metadata(download.value.path()).num_rows == result["totals"]["requests"]
+
+    # Deleted, it is in no list; it can be had back.
+    number = page.url.rsplit("/", 1)[1]
+    page.get_by_role("button", name="Delete run").click()
+    expect(page.get_by_test_id("room")).to_contain_text("Deleted by planner")
+    page.get_by_role("link", name="Runs", exact=True).click()
+    expect(page.get_by_role("heading", name="Runs")).to_be_visible()
+    expect(page.get_by_role("link", name=f"Run {number}", exact=True)).to_have_count(0)
+    page.goto(f"/runs/{number}")
+    page.get_by_role("button", name="Have it back").click()
+    expect(page.get_by_role("button", name="Delete run")).to_be_visible()
 
 
 def test_waits_are_overridden_beside_the_text(page: Page) -> None:
@@ -146,7 +173,7 @@ def test_waits_are_overridden_beside_the_text(page: Page) -> None:
 
 
 def test_a_completed_request_is_soon_on_screen_and_each_look_is_small(page: Page) -> None:
-    write_experiment(page, "Prompt", "hold: {users: 20, for: 30 s}")
+    write_experiment(page, "Prompt", "hold: {users: 20, for: 45 s}")
     looks: list[str] = []
     page.on("request", lambda request: looks.append(request.url))
     page.get_by_role("button", name="Start run").click()
@@ -157,7 +184,7 @@ def test_a_completed_request_is_soon_on_screen_and_each_look_is_small(page: Page
         begun = page.request.get(f"/api/runs/{run}").json()["begun_at"]
         time.sleep(0.05)
     expect(page.get_by_test_id("plate").locator("[data-row=throughput]")).to_contain_text(
-        re.compile(r"[1-9].* req/s"), timeout=30_000
+        re.compile(r"[1-9].* steps/s"), timeout=30_000
     )
     # Two to three seconds on a quiet machine; on no machine as long as a refresh by hand.
     assert time.time() - begun < 12.0
@@ -169,6 +196,14 @@ def test_a_completed_request_is_soon_on_screen_and_each_look_is_small(page: Page
     assert len(plates) <= time.monotonic() - since + 1
     assert re.search(r"after=[1-9]", plates[-1])
     assert sum(url.endswith(f"/api/runs/{run}") for url in asked) <= 4
+    # Out of reach for a while, it asks for what it has missed and for nothing else.
+    page.context.set_offline(True)
+    page.wait_for_timeout(5_000)
+    with page.expect_response(lambda answer: f"/runs/{run}/plate" in answer.url and answer.ok) as answered:
+        page.context.set_offline(False)
+    missed = answered.value.json()
+    assert not missed["whole"]
+    assert 4 <= len(missed["start"]) <= 20
     page.get_by_role("button", name="Stop run").click()
     expect(page.get_by_test_id("run-state")).to_contain_text("stopped", timeout=30_000)
     expect(page.get_by_test_id("ending")).to_contain_text("Stopped by planner")

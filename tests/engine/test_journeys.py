@@ -136,6 +136,7 @@ class Played:
         self.chunks.append(data)
 
 
+ONE_CELL = np.zeros((1, 1), dtype=np.int64)
 FORM = {"request": "GET /form", "keep": [{"name": "token", "field": "token"}]}
 BUY = {
     "request": "POST /buy",
@@ -226,7 +227,7 @@ def test_files_are_fetched_in_parallel_and_the_step_counts_as_one(shop: Shop) ->
     assert len(whole) == shop.seen["GET /page"] >= 5
     assert int(((flags & PART) > 0).sum()) == sum(shop.seen.values())
     assert np.median(whole["total_us"]) > 40_000  # twelve files of 20 ms, six at a time
-    folded = [fold(s, view(c), 1)[0] for s, c in zip(played.seconds, played.chunks, strict=True)]
+    folded = [fold(s, view(c), ONE_CELL)[0] for s, c in zip(played.seconds, played.chunks, strict=True)]
     assert sum(sum(f.completed) for f in folded) == len(whole)
     assert sum(sum(f.started) for f in played.seconds) == len(whole)
 
@@ -241,7 +242,7 @@ def test_files_are_fetched_once_by_users_that_keep_them(shop: Shop) -> None:
 def test_a_missing_icon_spoils_no_step_but_is_counted(shop: Shop) -> None:
     page = {"request": "GET /page", "accompanying": ["/file-gone"]}
     played = Played(shop, page, users=2)
-    folded = [fold(s, view(c), 1)[0] for s, c in zip(played.seconds, played.chunks, strict=True)]
+    folded = [fold(s, view(c), ONE_CELL)[0] for s, c in zip(played.seconds, played.chunks, strict=True)]
     assert sum(sum(f.errors) for f in folded) == 0
     assert sum(f.failed_parts for f in folded) == shop.seen["GET /file-gone"] == 2
 

@@ -11,7 +11,9 @@ def packed(*totals: int) -> bytes:
     buffer = records.RecordBuffer(room=2)
     for i, total in enumerate(totals):
         memory, offset = buffer.slot()
-        records.FORMAT.pack_into(memory, offset, i, i, 7, 0, 1, 200, 0, 1, 10, 20, 0, 0, 0, 0, total // 2, total, 0, 3)
+        records.FORMAT.pack_into(
+            memory, offset, i, i, 7, 1, 0, 1, 0, 200, 0, 1, 10, 20, 0, 0, 0, 0, total // 2, total, 0, 3
+        )
     return buffer.take()
 
 

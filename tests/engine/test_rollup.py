@@ -8,11 +8,12 @@ import pytest
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned
-from stonekettle.core.run_data import StepInfo
+from stonekettle.core.run_data import Cell
 from stonekettle.engine import records, rollup
 from stonekettle.engine.rollup import LOW, Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
 
-STEPS = (StepInfo("visit", "home", 1.0), StepInfo("visit", "board", 1.0))
+CELLS = (Cell("visit", "home", 1.0), Cell("visit", "board", 1.0))
+NUMBERS = np.array([[0, 1]])
 ORDERED = as_planned(LoadProfile((Segment.hold(10, 3),)))
 
 
@@ -33,7 +34,7 @@ def made(rows: list[tuple[int, int, int, int]]) -> records.Records:
 
 
 def test_folding_counts_by_step_and_keeps_errors_out_of_response_times() -> None:
-    folded, histograms = fold(second(0), made([(0, 200, 0, 1000), (0, 503, 1, 10), (1, 200, 0, 3000)]), 2)
+    folded, histograms = fold(second(0), made([(0, 200, 0, 1000), (0, 503, 1, 10), (1, 200, 0, 3000)]), NUMBERS)
     assert folded.completed == [2, 1]
     assert folded.errors == [1, 0]
     assert folded.response_sum_s == pytest.approx([0.001, 0.003])
@@ -44,30 +45,30 @@ def test_folding_counts_by_step_and_keeps_errors_out_of_response_times() -> None
 def test_both_ends_of_a_response_time_are_folded() -> None:
     rows = made([(0, 200, 0, 20_000), (0, 200, 0, 30_000), (1, 200, 0, 3_000)])
     rows["blind_us"], rows["hidden_gap_us"] = [5_000, 0, 0], [1_000, 0, 0]
-    folded, histograms = fold(second(0), rows, 2)
+    folded, histograms = fold(second(0), rows, NUMBERS)
     assert set(histograms) == {0, 0 | LOW, 1}
     assert folded.blind_sum_s == pytest.approx([0.005, 0])
     assert folded.blind == pytest.approx(0.005)
     assert folded.handled == pytest.approx(0.001)
-    run = assemble(STEPS, ORDERED, [StoredSecond("a", folded.as_dict(), histograms)])
+    run = assemble(CELLS, ORDERED, [StoredSecond("a", folded.as_dict(), histograms)])
     ends = [h.merged(np.ones(1, dtype=bool), [0]) for h in (run.low_histograms, run.histograms)]
     assert [percentile_s(h, 1) for h in ends] == pytest.approx([0.015, 0.020], rel=0.02)
     assert run.overdue[0] == pytest.approx(0.001)
 
 
 def test_seconds_recorded_before_blindness_was_known_are_still_read() -> None:
-    folded, histograms = fold(second(0), made([(0, 200, 0, 1000)]), 2)
+    folded, histograms = fold(second(0), made([(0, 200, 0, 1000)]), NUMBERS)
     old = {
         k: v for k, v in folded.as_dict().items() if k not in ("blind", "handled", "blind_sum_s", "stalls", "stolen")
     }
-    run = assemble(STEPS, ORDERED, [StoredSecond("a", {**old, "late_starts": 1}, histograms)])
+    run = assemble(CELLS, ORDERED, [StoredSecond("a", {**old, "late_starts": 1}, histograms)])
     assert run.blind.tolist() == [0.0]
     assert run.stalls.shape == (0, 2)
     assert percentile_s(run.low_histograms.merged(np.ones(1, dtype=bool)), 50) == pytest.approx(0.001, rel=0.02)
 
 
 def test_a_second_without_requests_folds_to_zeros() -> None:
-    folded, histograms = fold(second(0), made([]), 2)
+    folded, histograms = fold(second(0), made([]), NUMBERS)
     assert folded.completed == [0, 0]
     assert histograms == {}
 
@@ -78,13 +79,13 @@ def test_histograms_pack_and_unpack() -> None:
 
 
 def stored(generator: str, number: int, rows: list[tuple[int, int, int, int]], **changes: object) -> StoredSecond:
-    folded, histograms = fold(second(number, **changes), made(rows), 2)
+    folded, histograms = fold(second(number, **changes), made(rows), NUMBERS)
     return StoredSecond(generator, folded.as_dict(), histograms)
 
 
 def test_generators_add_up_and_the_worst_lateness_counts() -> None:
     run = assemble(
-        STEPS,
+        CELLS,
         ORDERED,
         [
             stored("a", 0, [(0, 200, 0, 1000)], cpu=0.2, start_gap_s=0.5),
@@ -99,10 +100,10 @@ def test_generators_add_up_and_the_worst_lateness_counts() -> None:
 
 
 def test_a_missing_second_is_a_gap_not_a_zero() -> None:
-    run = assemble(STEPS, ORDERED, [stored("a", 0, []), stored("a", 2, [])])
+    run = assemble(CELLS, ORDERED, [stored("a", 0, []), stored("a", 2, [])])
     assert np.isnan(run.users[1])
     assert run.seconds == 3
 
 
 def test_no_seconds_make_an_empty_run() -> None:
-    assert rollup.assemble(STEPS, ORDERED, []).seconds == 0
+    assert rollup.assemble(CELLS, ORDERED, []).seconds == 0

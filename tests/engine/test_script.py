@@ -62,7 +62,7 @@ def test_values_fill_address_body_and_headers() -> None:
 
 def test_steps_are_numbered_over_all_journeys() -> None:
     assert [request.step for journey in SCRIPT.journeys for request in journey] == [0, 1, 2]
-    assert [info.name for info in SCRIPT.steps] == ["home", "board", "order"]
+    assert [step for _, step in SCRIPT.step_names] == ["home", "board", "order"]
 
 
 def test_shorter_feeds_start_over_beside_longer_ones() -> None:

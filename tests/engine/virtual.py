@@ -10,6 +10,7 @@ import heapq
 from collections.abc import Callable, Iterable, Sequence
 from random import Random
 
+from stonekettle.core.types import IntArray
 from stonekettle.engine import signals
 from stonekettle.engine.lead import Lead, Phase
 from stonekettle.engine.lives import Values
@@ -27,8 +28,8 @@ TICK_S = 0.02
 class Stage:
     """Answers after ``answer_s``; watches that no number and no row is used by two."""
 
-    def __init__(self, world: World, tally: Tally, answer_s: Callable[[], float]) -> None:
-        self.world, self._tally, self._answer_s = world, tally, answer_s
+    def __init__(self, world: World, tally: Tally, cells: IntArray, answer_s: Callable[[], float]) -> None:
+        self.world, self._tally, self._cells, self._answer_s = world, tally, cells, answer_s
         self.inside: list[tuple[float, int, User]] = []
         self.now = 0.0
         self._sent = 0
@@ -44,7 +45,7 @@ class Stage:
 
     def send(self, user: User, request: Request, values: Values, due: float) -> None:
         self._sent += 1
-        self._tally.start(self.now, due, request.step)
+        self._tally.start(self.now, due, int(self._cells[user.group, request.step]))
         self.world.log.append((round(due, 6), user.number, request.step))
         if request.first and "row" in values:
             self.world.rows.append(values["row"])
@@ -59,8 +60,8 @@ class Generator:
         script = compile_plan(world.plan)
         random = Random(world.seed * 1_000 + slot)
         self.book = OrderBook()
-        self.tally = Tally(len(script.steps), len(script.groups))
-        self.stage = Stage(world, self.tally, lambda: random.uniform(0.01, world.slowest_s))
+        self.tally = Tally(len(script.cells), len(script.groups))
+        self.stage = Stage(world, self.tally, script.numbers, lambda: random.uniform(0.01, world.slowest_s))
         self.population = Population(script, self.tally, self.stage, random)
         self.frozen = self.gone = self.finished = False
         self.begun, self.first = False, 0

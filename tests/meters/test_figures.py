@@ -20,15 +20,15 @@ def values(pin: Pin, *items: object) -> np.ndarray:
 
 
 def test_calls_per_request_are_a_counters_rate_over_throughput() -> None:
-    found = compute(Pin("shop", "db_queries", "per request"), readings(QUERIES), LOAD)
+    found = compute(Pin("shop", "db_queries", "per step"), readings(QUERIES), LOAD)
     np.testing.assert_allclose(found.lines[0].values, 3.0)
-    assert found.unit == "per request"
+    assert found.unit == "per step"
 
 
 def test_time_per_request_keeps_its_unit() -> None:
-    found = compute(Pin("shop", "cpu_seconds", "per request"), readings(CPU), LOAD)
+    found = compute(Pin("shop", "cpu_seconds", "per step"), readings(CPU), LOAD)
     np.testing.assert_allclose(found.lines[0].values, 0.1)
-    assert found.unit == "s per request"
+    assert found.unit == "s per step"
 
 
 def test_a_value_sums_instances_and_labels() -> None:
@@ -61,7 +61,7 @@ def test_a_share_is_of_all_components() -> None:
 
 def test_a_gap_stays_a_gap_in_every_figure() -> None:
     gappy = samples("db_queries", [0, 15, 30, 135, 150], "counter", times=[0, 1, 2, 9, 10])
-    found = values(Pin("shop", "db_queries", "per request"), gappy)
+    found = values(Pin("shop", "db_queries", "per step"), gappy)
     assert np.isnan(found[2:9]).all()
     np.testing.assert_allclose(found[[0, 1, 9]], 3.0)
 
@@ -87,7 +87,7 @@ def test_a_run_without_the_metric_has_no_line() -> None:
 @pytest.mark.parametrize(
     ("items", "first"),
     [
-        ([QUERIES], "per request"),
+        ([QUERIES], "per step"),
         ([samples("g", [1.0, 2.0])], "value"),
         ([samples("g", [1.0], step="a"), samples("g", [1.0], step="b")], "by label"),
         ([samples("t", [1.0], "bucket", le="1")], "spread"),

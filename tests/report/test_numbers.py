@@ -34,6 +34,6 @@ def test_seconds(value: float, text: str) -> None:
 
 
 def test_the_rest() -> None:
-    assert n.rate(59.17) == "59.2 req/s"
+    assert n.rate(59.17) == "59.2 steps/s"
     assert [n.percent(r) for r in (0.942, 0.0035, 0, 1)] == ["94 %", "0.350 %", "0 %", "100 %"]
     assert n.users(1234.4) == "1 234"

@@ -55,14 +55,22 @@ def test_requests_are_written_with_names(tmp_path: Path) -> None:
     made = np.zeros(3, dtype=records.RECORD)
     made["total_us"], made["status"] = [1000, 2000, 3000], [200, 200, 503]
     made["error"][2] = 1
-    writer = result.RequestsFile(tmp_path / "r.parquet", PLAN)
-    writer.write(pa.Table.from_batches([records.to_batch(made)]))
-    writer.write(pa.Table.from_batches([records.to_batch(made[:1])]))
+    made["user"], made["visit"], made["flags"] = 5, [1, 2, 0], [0, records.PART, 0]
+    whole = made[:1].copy()
+    whole["flags"] = records.WHOLE
+    writer = result.RequestsFile(tmp_path / "r.parquet", PLAN, seed=3)
+    for part in (made, whole, made[:1]):
+        writer.write(pa.Table.from_batches([records.to_batch(part)]))
     writer.close()
     table = pq.read_table(tmp_path / "r.parquet").to_pydict()
+    assert writer.rows == 4
     assert table["step"] == ["page"] * 4
+    assert table["journey"] == [PLAN.journeys[0].name] * 4
     assert table["error"] == ["none", "none", "status", "none"]
     assert table["total_us"] == [1000, 2000, 3000, 1000]
+    # A run of before named no traces.
+    one, two = (records.trace_id(3, 5, visit, 0) for visit in (1, 2))
+    assert table["trace_id"] == [one, two, None, one]
 
 
 def test_a_result_tells_no_secret() -> None:

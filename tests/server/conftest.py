@@ -18,7 +18,7 @@ from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
-from stonekettle.server.runs import data
+from stonekettle.server.runs import data, merging, metering
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 
 ROOT = Path(__file__).parents[2]
@@ -100,7 +100,7 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
             made = np.zeros(5, dtype=records.RECORD)
             made["step"], made["status"], made["total_us"] = [0, 1, 2, 3, 4], 200, 20_000
             counted = Second(t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [1, 1, 1, 1, 1, 0, 0])
-            folded, histograms = fold(counted, made, 7)
+            folded, histograms = fold(counted, made, np.arange(7)[None])
             GeneratorSecond.objects.create(
                 generator=generator,
                 second=t,
@@ -109,6 +109,9 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
                 records=records.to_chunk(made),
             )
         store_readings(run, seconds)
+        merging.merge(run.pk)
+        metering.Reader(run.pk).look()
+        run.refresh_from_db()
         return run
 
     return make

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
@@ -26,8 +27,8 @@ from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import analysing, data, plate, rules, tasks
-from stonekettle.server.runs.models import GeneratorSecond, Run, RunNote, RunOrder, RunWish
+from stonekettle.server.runs import analysing, data, exports, merging, metering, plate, rules, tasks
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from tests.server.conftest import QUICK
 
 MakeRun = Callable[..., Run]
@@ -102,7 +103,7 @@ def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun)
     assert found["p95"][0] == pytest.approx(0.02, rel=0.02)
     assert found["planned"] == [30.0] * 5
     assert found["resources"][0]["utilisation"] == [0.5] * 5
-    marks = ("pins", "events", "stalls", "resources")
+    marks = ("pins", "events", "stalls", "resources", "groups", "parts", "selections")
     columns = {name: v for name, v in found.items() if isinstance(v, list) and name not in marks}
     assert {len(v) for v in columns.values()} == {5}
     assert found["state"] == run.state
@@ -112,12 +113,20 @@ def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun)
 def test_a_page_asks_only_for_what_is_new(client: Client, make_run: MakeRun) -> None:
     run = make_run(20, state="running", begun_at=1.0)
     whole = client.get(f"/api/runs/{run.pk}/plate").json()
-    new = client.get(f"/api/runs/{run.pk}/plate?after=15&bin_s=1").json()
-    assert new["since"] == 15
-    for name in ("t", "throughput", "users", "p95", "blur", "planned"):
-        assert new[name] == whole[name][15:]
-    assert new["resources"][0]["utilisation"] == whole["resources"][0]["utilisation"][15:]
-    assert client.get(f"/api/runs/{run.pk}/plate?after=15&bin_s=2").json()["t"] == whole["t"]
+    cursor = f"after={whole['sequence']}&bin_s=1"
+    nothing = client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()
+    assert (nothing["whole"], nothing["t"], nothing["sequence"]) == (False, [], whole["sequence"])
+    told = GeneratorSecond.objects.get(generator__run=run, second=7)
+    late = Generator.objects.create(run=run, name="local-2", region="local")
+    GeneratorSecond.objects.create(
+        generator=late, second=7, rollup=told.rollup, histograms=told.histograms, records=b""
+    )
+    merging.merge(run.pk)
+    new = client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()
+    assert (new["start"], new["throughput"], new["users"]) == ([7], [10.0], [60.0])
+    assert new["p95"][0] == pytest.approx(whole["p95"][7])
+    assert new["resources"][0]["utilisation"] == [0.5]
+    assert client.get(f"/api/runs/{run.pk}/plate?{cursor}0").json()["whole"]
 
 
 def test_a_live_look_reads_no_more_in_a_long_run(
@@ -126,16 +135,19 @@ def test_a_live_look_reads_no_more_in_a_long_run(
     run = make_run(60, state="running", begun_at=2.0)
     client.get(f"/api/runs/{run.pk}/plate")
     with django_assert_max_num_queries(10) as queries:
-        client.get(f"/api/runs/{run.pk}/plate?after=55&bin_s=1")
+        client.get(f"/api/runs/{run.pk}/plate?after={run.sequence - 1}&bin_s=1")
     assert not any("plan_document" in query["sql"] for query in queries.captured_queries)
-    assert any('"second" >= 55' in query["sql"] for query in queries.captured_queries)
+    assert not any("histograms" in query["sql"] for query in queries.captured_queries)
 
 
 def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:
     run = make_run(5)
     row = GeneratorSecond.objects.get(generator__run=run, second=2)
-    row.rollup = {**row.rollup, "overdue": 1.5, "stalls": [[2.1, 2.5], [2.8, 2.83]]}
+    row.rollup = {**row.rollup, "users": 0.0, "overdue": 1.5, "stalls": [[2.1, 2.5], [2.8, 2.83]]}
+    row.pk, row.generator = None, Generator.objects.create(run=run, name="local-2", region="local")
+    row.merged = False
     row.save()
+    merging.merge(run.pk)
     found = client.get(f"/api/runs/{run.pk}/plate").json()
     assert found["blur"] == [0.0, 0.0, pytest.approx(0.05), 0.0, 0.0]
     assert found["stalls"] == [{"t": pytest.approx(2.1), "length_s": pytest.approx(0.4)}]
@@ -145,12 +157,16 @@ def test_a_run_without_data_has_an_empty_plate(client: Client, make_run: MakeRun
     assert client.get(f"/api/runs/{make_run(0).pk}/plate").json()["t"] == []
 
 
-def test_long_runs_are_merged_to_a_bounded_number_of_points(make_run: MakeRun, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_long_runs_are_merged_to_a_bounded_number_of_points(
+    client: Client, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(plate, "MAX_POINTS", 4)
-    drawn = plate.draw(data.load(make_run(10)))
-    assert drawn.bin_s == 3
-    assert drawn.t == [1.5, 4.5, 7.5, 9.5]
-    assert drawn.throughput == [5.0] * 4
+    run = make_run(34)
+    drawn = client.get(f"/api/runs/{run.pk}/plate?after={run.sequence}&bin_s=1").json()
+    assert (drawn["whole"], drawn["bin_s"], drawn["t"]) == (True, 10, [5, 15, 25, 32])
+    assert drawn["throughput"] == [5.0] * 4
+    assert drawn["resources"][0]["utilisation"] == [0.5] * 4
+    assert drawn["p95"] == [pytest.approx(0.02, rel=0.02)] * 4
 
 
 def test_findings_can_be_recomputed_from_stored_data(client: Client, make_run: MakeRun) -> None:
@@ -164,20 +180,89 @@ def test_findings_can_be_recomputed_from_stored_data(client: Client, make_run: M
     assert Run.objects.get(pk=run.pk).result == first
 
 
+def test_findings_of_an_older_analysis_are_made_anew_on_command(client: Client, make_run: MakeRun) -> None:
+    old, other, empty = (make_run(seconds, state="finished", begun_at=1.0) for seconds in (5, 5, 0))
+    for run in (old, other):
+        analysing.analyse(run, state="finished", cause="done")
+    Run.objects.filter(pk=old.pk).update(analysis_version=1, verdict="Before.")
+    out = io.StringIO()
+    call_command("reanalyse_runs", stdout=out)
+    assert out.getvalue().startswith(f"Run {old.pk}: Inconclusive")
+    assert "(version 1: Before.)" in out.getvalue()
+    assert f"Run {other.pk}" not in out.getvalue()
+    call_command("reanalyse_runs", stdout=out)
+    assert "of the newest analysis" in out.getvalue()
+    call_command("reanalyse_runs", str(other.pk), str(empty.pk), stdout=out)
+    assert f"Run {other.pk}: unchanged.\nRun {empty.pk}: it recorded nothing." in out.getvalue()
+    with pytest.raises(CommandError, match="no run 999 that has ended"):
+        call_command("reanalyse_runs", "999")
+
+
+def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(client: Client, make_run: MakeRun) -> None:
+    run, other = make_run(5, state="finished", begun_at=1.0), make_run(5, state="running")
+    listed = lambda: [line["id"] for line in client.get("/api/runs").json()["runs"]]  # noqa: E731
+    room = client.get(f"/api/runs/{run.pk}").json()["room"]
+    assert all(size > 100 for size in room.values())
+    assert "Stop it first" in client.delete(f"/api/runs/{other.pk}").json()["detail"]
+    assert client.delete(f"/api/runs/{run.pk}").status_code == 204
+    assert listed() == [other.pk]
+    assert client.get("/api/experiments").json()[0]["last_run_id"] == other.pk
+    found = client.get(f"/api/runs/{run.pk}").json()
+    assert found["deleted_by"] == "planner"
+    assert rules.forget_deleted() == 0
+    assert client.post(f"/api/runs/{run.pk}/restore").status_code == 204
+    assert listed() == [other.pk, run.pk]
+    assert client.get(f"/api/runs/{run.pk}").json()["undo_until"] is None
+    client.delete(f"/api/runs/{run.pk}")
+    Run.objects.filter(pk=run.pk).update(deleted_at=timezone.now() - timedelta(hours=25))
+    assert rules.forget_deleted() == 1
+    assert not Run.objects.filter(pk=run.pk).exists()
+    assert not GeneratorSecond.objects.filter(generator__run_id=run.pk).exists()
+
+
 def test_files_are_complete(client: Client, make_run: MakeRun) -> None:
     run = make_run(5, state="finished")
     analysing.analyse(run, state="finished", cause="done")
     base = f"/api/runs/{run.pk}"
     assert json.loads(client.get(f"{base}/result.json").content)["experiment"] == "Quick look"
-    assert len(client.get(f"{base}/seconds.csv").content.decode().splitlines()) == 6
-    parquet = b"".join(client.get(f"{base}/requests.parquet").streaming_content)  # type: ignore[attr-defined]
+    assert "Ask for it first" in client.get(f"{base}/requests.parquet").json()["detail"]
+    parquet, seconds = exported(client, run, "requests.parquet"), exported(client, run, "seconds.csv")
+    assert len(seconds.decode().splitlines()) == 6
     table = pq.read_table(io.BytesIO(parquet))
     assert table.num_rows == 25
     assert table["step"].to_pylist()[:2] == ["Home page", "Departures board"]
 
 
+def exported(client: Client, run: Run, what: str) -> bytes:
+    """A file of the run, asked for and downloaded."""
+    client.post(f"/api/runs/{run.pk}/exports", {"what": what}, content_type="application/json")
+    return b"".join(client.get(f"/api/runs/{run.pk}/{what}").streaming_content)  # type: ignore[attr-defined]
+
+
 def test_files_wait_for_the_end_of_the_run(client: Client, make_run: MakeRun) -> None:
     run = make_run(2, state="running")
+    assert client.get(f"/api/runs/{run.pk}/seconds.csv").status_code == 409
+    asked = client.post(f"/api/runs/{run.pk}/exports", {"what": "seconds.csv"}, content_type="application/json")
+    assert asked.status_code == 409
+
+
+def test_a_file_is_made_anew_once_the_run_has_changed(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5, state="finished")
+    before = exported(client, run, "seconds.csv")
+    told = GeneratorSecond.objects.get(generator__run=run, second=3)
+    late = Generator.objects.create(run=run, name="local-2", region="local")
+    GeneratorSecond.objects.create(
+        generator=late, second=3, rollup=told.rollup, histograms=told.histograms, records=told.records
+    )
+    merging.merge(run.pk)
+    assert client.get(f"/api/runs/{run.pk}/seconds.csv").status_code == 409
+    assert exported(client, run, "seconds.csv") != before
+    assert pq.read_table(io.BytesIO(exported(client, run, "requests.parquet"))).num_rows == 30
+    exports.forget_old()
+    assert exports.path_of(run, "seconds.csv").exists()
+    for path in exports.path_of(run, "seconds.csv").parent.iterdir():
+        os.utime(path, (0, 0))
+    exports.forget_old()
     assert client.get(f"/api/runs/{run.pk}/seconds.csv").status_code == 409
 
 
@@ -227,6 +312,7 @@ def test_restarts_and_silences_are_marked_on_the_plate(client: Client, make_run:
             read.append((busy, float(t), float(t)))
         rounds.append(catalogue.batch(t, read))
     data.store(run.pk, rounds)
+    metering.complete(run, data.load(run))
     events = client.get(f"/api/runs/{run.pk}/plate").json()["events"]
     assert [(e["kind"], e["t"], e["until"]) for e in events] == [("silence", 8, 18), ("restart", 20, None)]
     assert events[0]["text"] == "ledger (ledger:1) answered no scrape for 10 s"

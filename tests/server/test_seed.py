@@ -8,8 +8,12 @@ from pathlib import Path
 import pytest
 from django.contrib.auth.models import User
 from django.core.management import call_command
+from django.test import Client
 
+from stonekettle.server.experiments.management.commands import seed_demo
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.runs import played
+from stonekettle.server.runs.models import Run
 from stonekettle.server.systems.models import System
 
 pytestmark = pytest.mark.django_db
@@ -25,6 +29,12 @@ def seed(tmp_path: Path) -> Callable[..., None]:
 
 
 Seed = Callable[..., None]
+
+
+@pytest.fixture(autouse=True)
+def nothing_played(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Runs take some seconds to play."""
+    monkeypatch.setattr(seed_demo, "PLAYED", ())
 
 
 def test_the_examples_and_the_user_are_made(seed: Seed) -> None:
@@ -57,3 +67,37 @@ def test_without_demo_only_the_user_is_made(seed: Seed) -> None:
     seed("--no-demo")
     assert not Experiment.objects.exists()
     assert User.objects.filter(username="planner").exists()
+
+
+def test_a_played_run_is_like_a_measured_one_and_says_that_it_is_none(
+    seed: Seed, client: Client, planner: User, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(seed_demo, "PLAYED", (("Quick look", 2.0),))
+    seed()
+    client.force_login(planner)
+    (line,) = client.get("/api/runs").json()["runs"]
+    assert (line["state"], line["simulated"], line["experiment"]) == ("finished", True, "Quick look")
+    # The truth of this system: saturation at 102 users, 95 % of Buy ticket within its limit up to 110.
+    found = client.get(f"/api/runs/{line['id']}").json()["result"]
+    assert found["simulated"]
+    for finding, truth in (("saturation", 102), ("comfort", 110)):
+        users = found["findings"][finding]["users"]
+        assert users["low"] <= truth <= users["high"]
+    assert "`ledger` CPU" in found["verdict"]
+    plate = client.get(f"/api/runs/{line['id']}/plate").json()
+    assert len(plate["t"]) == 72
+    assert plate["users"][30] == pytest.approx(90, abs=0.5)
+    assert {"ledger.cpu", "ledger.disk", "ledger.connections"} <= {r["key"] for r in plate["resources"]}
+    run = Run.objects.get(pk=line["id"])
+    assert run.bundles.count() == 2
+    assert found["totals"]["requests"] == sum(run.bundles.values_list("rows", flat=True)) > 5_000
+    (summary,) = (e for e in client.get("/api/experiments").json() if e["name"] == "Quick look")
+    assert summary["last_run_simulated"]
+
+
+def test_played_runs_of_other_seeds_differ(seed: Seed) -> None:
+    seed()
+    experiment = Experiment.objects.get(name="Quick look")
+    one, same, other = (played.play(experiment, played.days_ago(1), number) for number in (1, 1, 2))
+    assert one.verdict == same.verdict
+    assert one.result["totals"] == same.result["totals"] != other.result["totals"]

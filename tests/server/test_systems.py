@@ -311,6 +311,7 @@ def test_pushed_metrics_join_the_run_on_its_clock(systems: Systems, make_run: Ma
     token = systems.post(made, "/token")["token"]
     run = make_run(5, system_id=made, begun_at=time.time())
     run.plan_document["system"]["components"][3]["meters"] = [{"otlp": "ledger"}]
+    run.begun_at += 0.1  # the plan is read once, and has been
     run.save()
     from stonekettle.server.systems import pushes
 
@@ -332,24 +333,24 @@ def test_the_shelf_offers_every_metric_with_its_figures(systems: Systems, make_r
     shelf = systems.get(made, "/metrics")
     assert shelf["run_id"] == run.pk
     queries = next(m for m in shelf["metrics"] if m["metric"] == "quillport_queries")
-    assert queries["figures"] == ["per request", "value", "ratio", "share"]
-    assert queries["spark_unit"] == "per request"
+    assert queries["figures"] == ["per step", "value", "ratio", "share"]
+    assert queries["spark_unit"] == "per step"
     assert queries["mean"] == pytest.approx(3.0)
     assert queries["spark"] == [pytest.approx(3.0)] * 5
 
 
 def test_pins_are_remembered_and_drawn(systems: Systems, client: Client, make_run: MakeRun) -> None:
     made = systems.create(name="Trams")
-    run = make_run(5, system_id=made)
+    run = make_run(5, system_id=made, state="finished")
     pins = [
-        {"component": "ledger", "metric": "quillport_queries", "figure": "per request"},
+        {"component": "ledger", "metric": "quillport_queries", "figure": "per step"},
         {"component": "ledger", "metric": "gone", "figure": "value"},
     ]
     answer = client.put(f"/api/systems/{made}/pins", {"pins": pins}, content_type="application/json")
     assert answer.status_code == 200
     assert [pin["metric"] for pin in systems.get(made)["pins"]] == ["quillport_queries", "gone"]
     rows = client.get(f"/api/runs/{run.pk}/plate").json()["pins"]
-    assert rows[0]["title"] == "ledger queries, per request"
+    assert rows[0]["title"] == "ledger queries, per step"
     assert rows[0]["lines"][0]["values"] == [pytest.approx(3.0)] * 5
     assert rows[1]["lines"] == []
 

@@ -13,6 +13,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TextIO
 
+import numpy as np
 import pyarrow as pa
 
 from stonekettle.core import analysis as core
@@ -24,7 +25,7 @@ from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import LocalGenerators, practice_directory
 from stonekettle.engine.owner import SecondDone
 from stonekettle.engine.rollup import StoredSecond, assemble
-from stonekettle.engine.script import step_infos
+from stonekettle.engine.script import cell_numbers, cells_of
 from stonekettle.engine.signals import Action, Give, Move, Note, Verb, Wish
 from stonekettle.engine.targets import check_allowed
 from stonekettle.meters import resources
@@ -66,6 +67,7 @@ class FileControl(LocalGenerators):
         self._spool = tempfile.TemporaryFile(dir=out)  # noqa: SIM115  (closed by forget)
         self._spooled: list[tuple[int, int]] = []
         self._told = 0
+        self._reports: Sequence[EndpointReport] = ()
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
         self.plan, self.trial_requests = plan, trial_requests
@@ -90,7 +92,11 @@ class FileControl(LocalGenerators):
         self.chunks.append(batch.chunk)
 
     def metered(self, reports: Sequence[EndpointReport]) -> None:
-        for report in reports:
+        self._reports = reports
+
+    def tell_meters(self) -> None:
+        """Which meters missed some scrapes."""
+        for report in self._reports:
             if report.missed:
                 self._say(f"Note: {report.component} at {report.instance} missed {report.missed} scrapes.\n")
 
@@ -106,8 +112,10 @@ class FileControl(LocalGenerators):
     def requests(self) -> Iterator[Requests]:
         """The steps that succeeded, second by second, read back as they are asked for."""
         self._spool.seek(0)
+        cells = cell_numbers(self.plan)
         for second, size in self._spooled:
-            yield records.to_requests(records.view(self._spool.read(size)), second)
+            found = records.view(self._spool.read(size))
+            yield records.to_requests(found, np.full(len(found), second), cells)
 
     def close(self) -> None:
         super().close()
@@ -124,10 +132,10 @@ class FileControl(LocalGenerators):
             return
         self._told = second + 1
         users = sum(rollup["users"] for rollup in rollups)
-        requests, errors = (sum(sum(rollup[name]) for rollup in rollups) for name in ("completed", "errors"))
+        steps, errors = (sum(sum(rollup[name]) for rollup in rollups) for name in ("completed", "errors"))
         left = max(0.0, self.plan.planned.duration_s - self._told)
         line = (
-            f"{self._told:5d} s  {numbers.users(users)} users  {requests} req/s  "
+            f"{self._told:5d} s  {numbers.users(users)} users  {steps} steps/s  "
             f"{errors} errors  {numbers.seconds(left)} left"
         )
         done = self._told
@@ -191,6 +199,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
         ending = conduct(plan, journal, lambda: practice_directory(control_url))
     finally:
         signal.signal(signal.SIGINT, previous)
+    journal.tell_meters()
     if not ending.has_data:
         journal.forget()
         print(ending.cause, file=sys.stderr)
@@ -202,7 +211,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     readings = unpack(journal.sources, journal.chunks).joined(told)
     metered = resources.series(plan.system, readings, length)
     names = [group.name for group in plan.people]
-    data = assemble(step_infos(plan), journal.ordered, journal.seconds, metered, length, names)
+    data = assemble(cells_of(plan), journal.ordered, journal.seconds, metered, length, names)
     goals = document.core_objectives(plan)
     analysis = core.analyse(data, journal.ordered, goals, plan.error_limit, journal.requests())
     journal.forget()

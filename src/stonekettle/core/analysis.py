@@ -10,7 +10,7 @@ from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined
 
-VERSION = 2
+VERSION = 3
 """Raised whenever the same data would give other findings."""
 
 BLURRED, GENERATOR, LAWS = "blurred", "generator", "laws"

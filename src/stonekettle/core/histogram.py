@@ -7,11 +7,12 @@ window, step or generator come from counts and are never averaged.
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+import numpy.typing as npt
 
 from stonekettle.core.types import BoolArray, CoreInputError, FloatArray, IntArray
 
@@ -56,36 +57,38 @@ def percentile_s(counts: IntArray | FloatArray, percent: float) -> float:
     return float(percentiles_s(np.asarray(counts, dtype=np.float64)[None, :], percent)[0])
 
 
-def percentiles_s(rows: FloatArray, percent: float) -> FloatArray:
-    """The percentile of each row of ``rows`` (shape (k, BUCKETS)) in seconds, shape (k,)."""
+def percentiles_s(rows: FloatArray, percent: float, first: int = 0) -> FloatArray:
+    """The percentile of each row of ``rows`` (shape (k, BUCKETS), or fewer from bucket ``first`` on) in seconds,
+    shape (k,)."""
     if not 0 < percent < 100:
         raise CoreInputError(f"percent must lie between 0 and 100, not {percent}")
     cumulative = np.cumsum(rows, axis=1)
     total = cumulative[:, -1]
     rank = total * percent / 100
-    bucket = (cumulative < rank[:, None]).sum(axis=1).clip(max=BUCKETS - 1)
+    bucket = (cumulative < rank[:, None]).sum(axis=1).clip(max=rows.shape[1] - 1)
     take = np.arange(len(rows))
     inside = rows[take, bucket]
     below = cumulative[take, bucket] - inside
     with np.errstate(divide="ignore", invalid="ignore"):
         share = np.where(inside > 0, (rank - below) / inside, 0.5)
-    low, high = EDGES_US[bucket], EDGES_US[bucket + 1]
+    low, high = EDGES_US[first + bucket], EDGES_US[first + bucket + 1]
     value = (low + np.clip(share, 0, 1) * (high - low)) / 1e6
     return np.where(total > 0, value, np.nan)
 
 
 def encode(counts: IntArray) -> bytes:
-    """Compact bytes of a histogram: (gap, count) pairs as varints, deflated."""
+    """Compact bytes of a histogram: (gap, count) pairs as varints."""
     buckets = np.flatnonzero(counts)
-    gaps = np.diff(buckets, prepend=0)
-    out = bytearray()
-    for pair in zip(gaps.tolist(), counts[buckets].tolist(), strict=True):
-        for number in pair:
-            while number > 127:
-                out.append(number & 127 | 128)
-                number >>= 7
-            out.append(number)
-    return zlib.compress(bytes(out), 6)
+    pairs = np.column_stack([np.diff(buckets, prepend=0), counts[buckets]]).ravel()
+    # Each number in groups of 7 bits, the lowest first; all but its last byte have the eighth bit set.
+    lengths = np.ones(pairs.size, dtype=np.int64)
+    for bits in range(7, int(pairs.max(initial=1)).bit_length(), 7):
+        lengths += pairs >> bits > 0
+    ends = np.cumsum(lengths)
+    place = np.arange(ends[-1] if ends.size else 0) - np.repeat(ends - lengths, lengths)
+    groups = np.repeat(pairs, lengths) >> (7 * place) & 127
+    more = place < np.repeat(lengths, lengths) - 1
+    return bytes((groups | more << 7).astype(np.uint8))
 
 
 def decode(data: bytes) -> tuple[IntArray, IntArray]:
@@ -96,16 +99,20 @@ def decode(data: bytes) -> tuple[IntArray, IntArray]:
 
 def decode_all(encoded: Sequence[bytes]) -> tuple[IntArray, IntArray, IntArray]:
     """Buckets and counts of many histograms end to end, and how many of each one, in one pass."""
-    parts = [zlib.decompress(data) for data in encoded]
-    raw = np.frombuffer(b"".join(parts), dtype=np.uint8).astype(np.int64)
-    edges = np.cumsum([0, *map(len, parts)])
+    raw = np.frombuffer(b"".join(encoded), dtype=np.uint8)
+    edges = np.cumsum([0, *map(len, encoded)])
     if not raw.size:
-        return raw, raw, np.zeros(len(parts), dtype=np.int64)
+        nothing = np.zeros(0, dtype=np.int64)
+        return nothing, nothing, np.zeros(len(encoded), dtype=np.int64)
     ends = raw < 128
     last = np.flatnonzero(ends)
     first = np.concatenate([[0], last[:-1] + 1])
-    place = np.arange(raw.size) - np.repeat(first, last - first + 1)
-    pairs = np.add.reduceat((raw & 127) << (7 * place), first).reshape(-1, 2)
+    numbers = (raw[first] & 127).astype(np.int64)
+    # Most numbers are one byte long: only the others are put together.
+    for place in range(1, int((last - first).max()) + 1):
+        longer = np.flatnonzero(last - first >= place)
+        numbers[longer] |= (raw[first[longer] + place] & 127).astype(np.int64) << (7 * place)
+    pairs = numbers.reshape(-1, 2)
     sizes = np.diff(np.concatenate([[0], np.cumsum(ends)])[edges]) // 2
     # Gaps add up within a histogram: take off what the ones before it added.
     running = np.cumsum(pairs[:, 0])
@@ -114,65 +121,104 @@ def decode_all(encoded: Sequence[bytes]) -> tuple[IntArray, IntArray, IntArray]:
     return running - np.repeat(before, sizes), pairs[:, 1], sizes
 
 
+def decode_rows(encoded: Sequence[bytes], row: Sequence[int], rows: int) -> FloatArray:
+    """Histograms added up by row, shape (rows, BUCKETS); ``row`` gives the row of each."""
+    buckets, counts, sizes = decode_all(encoded)
+    flat = np.repeat(np.asarray(row, dtype=np.int64), sizes) * BUCKETS + buckets
+    sums = np.bincount(flat, weights=counts, minlength=rows * BUCKETS)
+    return np.asarray(sums.reshape(rows, BUCKETS), dtype=np.float64)
+
+
+DECODED_AT_ONCE = 10_000
+Small = npt.NDArray[np.int32]
+
+
 @dataclass(frozen=True)
 class HistogramSeries:
-    """Histograms per second and step, held sparsely: one entry for each non-empty bucket.
+    """Histograms per second and cell, held sparsely: one entry for each non-empty bucket.
 
-    ``second``, ``step``, ``bucket`` and ``count`` have equal length; ``second`` ascends.
+    ``second``, ``cell``, ``bucket`` and ``count`` have equal length, in order of cell and, within it, second: what is
+    asked of some cells over some seconds touches their entries and no others.
     """
 
-    second: IntArray
-    step: IntArray
-    bucket: IntArray
-    count: IntArray
+    second: Small
+    cell: Small
+    bucket: Small
+    count: Small
 
     @classmethod
     def from_entries(cls, entries: Sequence[tuple[int, int, bytes]]) -> HistogramSeries:
-        """Build from (second, step, encoded histogram) triples in any order."""
-        ordered = sorted(entries, key=lambda entry: entry[:2])
-        bucket, count, sizes = decode_all([data for _, _, data in ordered])
-        second = np.array([entry[0] for entry in ordered], dtype=np.int64)
-        step = np.array([entry[1] for entry in ordered], dtype=np.int64)
-        return cls(np.repeat(second, sizes), np.repeat(step, sizes), bucket, count)
+        """Build from (second, cell, encoded histogram) triples in any order."""
+        ordered = sorted(entries, key=lambda entry: (entry[1], entry[0]))
+        columns: list[list[Small]] = [[], [], [], []]
+        for start in range(0, len(ordered), DECODED_AT_ONCE):
+            some = ordered[start : start + DECODED_AT_ONCE]
+            bucket, count, sizes = decode_all([data for _, _, data in some])
+            second = np.repeat(np.array([one[0] for one in some], dtype=np.int32), sizes)
+            cell = np.repeat(np.array([one[1] for one in some], dtype=np.int32), sizes)
+            found = (second, cell, bucket.astype(np.int32), count.astype(np.int32))
+            for column, part in zip(columns, found, strict=True):
+                column.append(part)
+        return cls(*(np.concatenate([np.zeros(0, dtype=np.int32), *column]) for column in columns))
 
     @classmethod
-    def from_observations(cls, second: IntArray, step: IntArray, times_us: IntArray) -> HistogramSeries:
+    def from_observations(cls, second: IntArray, cell: IntArray, times_us: IntArray) -> HistogramSeries:
         """Build from single observations, three arrays of shape (n,)."""
-        key = (second * 1_000 + step) * BUCKETS + bucket_of(times_us)
+        seconds = int(second.max(initial=0)) + 1
+        key = (cell * seconds + second) * BUCKETS + bucket_of(times_us)
         unique, count = np.unique(key, return_counts=True)
-        cell = unique // BUCKETS
-        return cls(cell // 1_000, cell % 1_000, unique % BUCKETS, count.astype(np.int64))
+        place = unique // BUCKETS
+        columns = (place % seconds, place // seconds, unique % BUCKETS, count)
+        return cls(*(column.astype(np.int32) for column in columns))
 
     @classmethod
     def joined(cls, series: Sequence[HistogramSeries]) -> HistogramSeries:
         """All of them as one: their counts add up."""
         columns = [
-            np.concatenate([getattr(one, name) for one in series]) for name in ("second", "step", "bucket", "count")
+            np.concatenate([getattr(one, name) for one in series]) for name in ("second", "cell", "bucket", "count")
         ]
-        order = np.argsort(columns[0], kind="stable")
+        order = np.lexsort((columns[0], columns[1]))
         return cls(*(column[order] for column in columns))
 
     def negated(self) -> HistogramSeries:
         """The same counts, to be taken away when joined."""
-        return HistogramSeries(self.second, self.step, self.bucket, -self.count)
+        return HistogramSeries(self.second, self.cell, self.bucket, -self.count)
 
-    def merged(self, seconds: BoolArray, steps: Sequence[int] | None = None) -> IntArray:
-        """Counts per bucket over the seconds marked in ``seconds`` (shape (n,)) and ``steps``."""
-        return np.asarray(self.blocks(np.where(seconds, 0, -1), 1, steps)[0], dtype=np.int64)
+    def merged(self, seconds: BoolArray, cells: Sequence[int] | None = None) -> IntArray:
+        """Counts per bucket over the seconds marked in ``seconds`` (shape (n,)) and ``cells``, None: all."""
+        return np.asarray(self.blocks(np.where(seconds, 0, -1), 1, cells)[0], dtype=np.int64)
 
-    def blocks(self, block_of_second: IntArray, blocks: int, steps: Sequence[int] | None = None) -> FloatArray:
+    def blocks(self, block_of_second: IntArray, blocks: int, cells: Sequence[int] | None = None) -> FloatArray:
         """One histogram per block, shape (blocks, BUCKETS).
 
         ``block_of_second`` (shape (n,)) gives the block of each second, −1 for none.
         """
-        inside = self.second < len(block_of_second)
-        block = np.where(inside, block_of_second[np.minimum(self.second, len(block_of_second) - 1)], -1)
-        chosen = block >= 0
-        if steps is not None:
-            chosen &= np.isin(self.step, np.asarray(steps))
-        flat = np.bincount(
-            block[chosen] * BUCKETS + self.bucket[chosen],
-            weights=self.count[chosen],
-            minlength=blocks * BUCKETS,
+        marked = np.flatnonzero(block_of_second >= 0)
+        if not marked.size:
+            return np.zeros((blocks, BUCKETS))
+        parts = self._parts(cells, int(marked[0]), int(marked[-1]) + 1)
+        second, bucket, count = (
+            np.concatenate([column[part] for part in parts]) if parts else column[:0]
+            for column in (self.second, self.bucket, self.count)
         )
+        block = block_of_second[second]
+        chosen = block >= 0
+        flat = np.bincount(block[chosen] * BUCKETS + bucket[chosen], weights=count[chosen], minlength=blocks * BUCKETS)
         return np.asarray(flat.reshape(blocks, BUCKETS), dtype=np.float64)
+
+    @cached_property
+    def _starts(self) -> IntArray:
+        """Where the entries of each cell begin, and the last ones end."""
+        cells = int(self.cell[-1]) + 1 if self.cell.size else 0
+        return np.searchsorted(self.cell, np.arange(cells + 1))
+
+    def _parts(self, cells: Sequence[int] | None, first: int, end: int) -> list[slice]:
+        """Where the entries of these cells from second ``first`` to before ``end`` are."""
+        starts = self._starts
+        found = []
+        for cell in range(len(starts) - 1) if cells is None else cells:
+            if cell < len(starts) - 1:
+                low, high = int(starts[cell]), int(starts[cell + 1])
+                inside = low + np.searchsorted(self.second[low:high], [first, end])
+                found.append(slice(int(inside[0]), int(inside[1])))
+        return found

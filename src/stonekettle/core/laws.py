@@ -9,7 +9,7 @@ requests are measured, never computed as X·R, which would mistake a collapse of
 sick generator.
 
 Utilisation law (Denning & Buzen 1978): U = U₀ + D·X/m for a resource with m servers, service
-demand D seconds per request and background utilisation U₀.
+demand D seconds per step and background utilisation U₀.
 """
 
 from __future__ import annotations

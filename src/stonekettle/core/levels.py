@@ -159,7 +159,7 @@ def _warm_up_s(run: RunData, plan: PlannedLevel) -> float:
     inside = slice(int(np.ceil(plan.start_s)), int(plan.end_s))
     completions = run.completed[inside].sum(axis=0)
     total = max(1, int(completions.sum()))
-    think = sum(s.think_s * c for s, c in zip(run.steps, completions, strict=True)) / total
+    think = sum(s.think_s * c for s, c in zip(run.cells, completions, strict=True)) / total
     response = float(run.response_sum_s[inside].sum()) / max(1, int(run.succeeded[inside].sum()))
     wanted = max(
         WARM_UP_SHARE * plan.duration_s, WARM_UP_CYCLES * (think + response) * _steps_in_turn(run, completions)
@@ -169,7 +169,7 @@ def _warm_up_s(run: RunData, plan: PlannedLevel) -> float:
 
 def _steps_in_turn(run: RunData, completions: IntArray) -> float:
     """Mean number of steps in a journey: the mix of steps settles over whole journeys only."""
-    journeys = [step.journey for step in run.steps]
+    journeys = [(cell.group, cell.journey) for cell in run.cells]
     first = [i for i, journey in enumerate(journeys) if journeys.index(journey) == i]
     begun = int(completions[first].sum())
     return max(1.0, float(completions.sum()) / begun) if begun else 1.0
@@ -196,8 +196,8 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
     bunch_s = 2 * overdue / (total / seconds)
     highs, lows = percentile_ends(run, used, bunch_s, (50, 95, 99))
     gap_s, gap_stalled_s = _longest_gap(run, settled & ~gaps(run))
-    think_s = np.array([s.think_s for s in run.steps])
-    variation = np.array([s.think_variation for s in run.steps])
+    think_s = np.array([cell.think_s for cell in run.cells])
+    variation = np.array([cell.think_variation for cell in run.cells])
     thinking = float(completions @ think_s) / seconds
     # The second moment of a mixture: each step's own variance plus the spread between means.
     second_moment = float(completions @ (think_s**2 * (1 + variation**2))) / total
@@ -236,7 +236,9 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         errors=int(run.errors[used].sum()),
         seconds_used=seconds,
         seconds_left_out=int((settled & bad).sum()),
-        steps=tuple(_measure_step(run, used, step, bunch_s) for step in range(len(run.steps))),
+        steps=tuple(
+            _measure_step(run, used, step, list(cells), bunch_s) for step, cells in enumerate(run.cells_of_steps)
+        ),
         utilisation={r.key: _mean(r.utilisation[used]) for r in run.resources},
         waiting={r.key: _mean(r.waiting[used]) for r in run.resources if r.waiting is not None},
         window=window,
@@ -253,41 +255,41 @@ def _window(used: BoolArray) -> Window:
     return Window(used, block, blocks)
 
 
-def best_times(run: RunData, used: BoolArray, steps: Sequence[int] | None = None) -> Times:
+def best_times(run: RunData, used: BoolArray, cells: Sequence[int] | None = None) -> Times:
     """The response times to go by in these seconds: those beside stalls where enough are left."""
-    return run.kept if run.kept is not None and _share_kept(run, used, steps) >= MOST_KEPT else run.times
+    return run.kept if run.kept is not None and _share_kept(run, used, cells) >= MOST_KEPT else run.times
 
 
 def percentile_ends(
-    run: RunData, used: BoolArray, bunch_s: float, percents: Sequence[float], steps: Sequence[int] | None = None
+    run: RunData, used: BoolArray, bunch_s: float, percents: Sequence[float], cells: Sequence[int] | None = None
 ) -> tuple[list[float], list[float]]:
     """The upper and lower end of each percentile (s) over the seconds ``used``; NaN where nothing succeeded.
 
     ``bunch_s`` is taken off the lower end of times among which stalls were not, or not wholly, cut out.
     """
-    share = _share_kept(run, used, steps)
+    share = _share_kept(run, used, cells)
     if run.kept is not None and share >= MOST_KEPT:
-        return _both_ends(run.kept, used, percents, steps, 0.0)
-    highs, lows = _both_ends(run.times, used, percents, steps, bunch_s)
+        return _both_ends(run.kept, used, percents, cells, 0.0)
+    highs, lows = _both_ends(run.times, used, percents, cells, bunch_s)
     if run.kept is not None and share >= SOME_KEPT:
-        kept_highs, kept_lows = _both_ends(run.kept, used, percents, steps, 0.0)
+        kept_highs, kept_lows = _both_ends(run.kept, used, percents, cells, 0.0)
         highs = [max(pair) for pair in zip(highs, kept_highs, strict=True)]
         lows = [min(pair) for pair in zip(lows, kept_lows, strict=True)]
     return highs, lows
 
 
 def _both_ends(
-    times: Times, used: BoolArray, percents: Sequence[float], steps: Sequence[int] | None, bunch_s: float
+    times: Times, used: BoolArray, percents: Sequence[float], cells: Sequence[int] | None, bunch_s: float
 ) -> tuple[list[float], list[float]]:
-    high, low = times.histograms.merged(used, steps), times.low_histograms.merged(used, steps)
+    high, low = times.histograms.merged(used, cells), times.low_histograms.merged(used, cells)
     highs = [percentile_s(high, p) for p in percents]
     return highs, [min(h, max(percentile_s(low, p) - bunch_s, h / 10)) for h, p in zip(highs, percents, strict=True)]
 
 
-def _share_kept(run: RunData, used: BoolArray, steps: Sequence[int] | None) -> float:
+def _share_kept(run: RunData, used: BoolArray, cells: Sequence[int] | None) -> float:
     if run.kept is None:
         return 1.0
-    chosen = slice(None) if steps is None else list(steps)
+    chosen = slice(None) if cells is None else list(cells)
     everything = int(run.times.count[used][:, chosen].sum())
     return int(run.kept.count[used][:, chosen].sum()) / everything if everything else 1.0
 
@@ -300,15 +302,18 @@ def _longest_gap(run: RunData, seconds: BoolArray) -> tuple[float, float]:
     return gap, min(gap, float(np.maximum(inside, 0).sum()))
 
 
-def _measure_step(run: RunData, used: BoolArray, step: int, bunch_s: float) -> StepLevel:
-    completions, errors = int(run.completed[used, step].sum()), int(run.errors[used, step].sum())
-    times = best_times(run, used, [step])
-    timed = int(times.count[used, step].sum())
-    (p50, p95, p99), (_, p95_low, _) = percentile_ends(run, used, bunch_s, (50, 95, 99), [step])
+def _measure_step(run: RunData, used: BoolArray, step: int, cells: list[int], bunch_s: float) -> StepLevel:
+    def total(counts: IntArray | FloatArray) -> float:
+        return float(counts[used][:, cells].sum())
+
+    completions, errors = int(total(run.completed)), int(total(run.errors))
+    times = best_times(run, used, cells)
+    timed = total(times.count)
+    (p50, p95, p99), (_, p95_low, _) = percentile_ends(run, used, bunch_s, (50, 95, 99), cells)
     return StepLevel(
         step=step,
         throughput=(completions - errors) / int(used.sum()),
-        response_s=float(times.sum_s[used, step].sum()) / timed if timed else np.nan,
+        response_s=total(times.sum_s) / timed if timed else np.nan,
         p50_s=p50,
         p95_s=p95,
         p99_s=p99,

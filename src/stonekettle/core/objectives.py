@@ -196,23 +196,20 @@ def _percentiles(
 ) -> tuple[FloatArray, FloatArray, FloatArray]:
     """The percentile at each level as recorded and less blind times (s), and the standard error of its log."""
     values, lows, errors = (np.full(len(levels), np.nan) for _ in range(3))
+    cells = run.cells_of(objective.steps)
     for i, level in enumerate(levels):
         window = level.window
-        times = best_times(run, window.used, objective.steps)
-        blocks = times.histograms.blocks(window.block_of_second, window.blocks, objective.steps)
+        times = best_times(run, window.used, cells)
+        blocks = times.histograms.blocks(window.block_of_second, window.blocks, cells)
         if blocks.sum() < MIN_STEP_COMPLETIONS:
             continue
         occupied = np.flatnonzero(blocks.sum(axis=0))
-        first, last = occupied[0], occupied[-1] + 1
-        kept = np.zeros_like(blocks)
-        kept[:, first:last] = blocks[:, first:last]
-        (values[i],), (lows[i],) = percentile_ends(
-            run, window.used, level.bunch_s, (objective.percent,), objective.steps
-        )
+        first, end = int(occupied[0]), int(occupied[-1]) + 1
+        (values[i],), (lows[i],) = percentile_ends(run, window.used, level.bunch_s, (objective.percent,), cells)
         if window.blocks >= 3:
             shares = np.full(window.blocks, 1 / window.blocks)
             weights = random.multinomial(window.blocks, shares, REPLICATES).astype(np.float64)
-            again = percentiles_s(weights @ kept, objective.percent)
+            again = percentiles_s(weights @ blocks[:, first:end], objective.percent, first)
             errors[i] = float(np.std(np.log(np.maximum(again, 1e-6))))
     typical = np.nanmedian(errors) if np.isfinite(errors).any() else 0.0
     return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)

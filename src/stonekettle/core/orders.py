@@ -154,18 +154,28 @@ class Ordered:
                 users, rate = self._sums(order, (a + b) / 2)
                 yield PlannedLevel(a, b, users, moving, rate, parts)
 
+    def mean_amounts(self, group: str, seconds: int) -> FloatArray:
+        """Mean load ordered for a group in each second, shape (seconds,): users, or arrivals per second."""
+        arrives = group in self.arrivals
+        corners = [
+            (t, 0.0 if order.paused and arrives else order.amount(group, t)) for order, t in self._turns(seconds)
+        ]
+        return self._means(seconds, corners)
+
     def corners(self, until_s: float = 0.0) -> list[tuple[float, float, float]]:
         """The ordered line's corners: (t, users, arrivals per second), two at a jump. A line that has no end yet goes
         on to ``until_s``, or until it is steady."""
-        found = []
+        return [(t, *self._sums(order, t)) for order, t in self._turns(until_s)]
+
+    def _turns(self, until_s: float) -> Iterable[tuple[Order, float]]:
+        """Each order with the moments at which its lines begin, turn and end."""
         for order, after in zip(self.orders, [*self._moments[1:], None], strict=True):
             if order.last:
                 break
             ends = {order.at_s + target.over_s for target in order.targets.values() if target.moving}
             end = max([order.at_s, until_s, *ends]) if after is None else after
             for t in [order.at_s, *sorted(t for t in ends if t < end), end]:
-                found.append((t, *self._sums(order, t)))
-        return found
+                yield order, t
 
     def _sums(self, order: Order, t: float) -> tuple[float, float]:
         amounts = [(name in self.arrivals, order.amount(name, t)) for name in order.targets]

@@ -6,6 +6,7 @@ for which nothing was measured, never zero.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -16,13 +17,15 @@ from stonekettle.core.types import CoreInputError, FloatArray, IntArray
 
 
 @dataclass(frozen=True)
-class StepInfo:
-    """A step of a journey with the mean (s) and variation of the think time that follows it."""
+class Cell:
+    """A step of a journey as one group does it, with the mean (s) and variation of the think time that follows it.
+    Everything about requests is counted by cell; a split is a choice of cells."""
 
     journey: str
-    name: str
+    step: str
     think_s: float
     think_variation: float = 1.0
+    group: str = ""
 
 
 HARDWARE = ("cpu", "disk", "network")
@@ -35,16 +38,22 @@ SOFTWARE = ("pool", "threads")
 class ResourceSeries:
     """One finite resource of a component, averaged over its instances.
 
-    ``servers`` is the number of servers all instances have together (cores, pool slots);
-    ``utilisation`` lies in 0..1; ``waiting`` counts those queueing for it, or is None.
+    ``capacity`` is how many servers all instances have together in each second (cores, pool slots), shape (n,), for
+    instances come and go; ``utilisation`` lies in 0..1; ``waiting`` counts those queueing for it, or is None.
     """
 
     component: str
     name: str
     kind: str
-    servers: float
+    capacity: FloatArray
     utilisation: FloatArray
     waiting: FloatArray | None = None
+
+    @property
+    def servers(self) -> float:
+        """The usual number of servers."""
+        known = self.capacity[np.isfinite(self.capacity)]
+        return float(np.median(known)) if known.size else float("nan")
 
     @property
     def key(self) -> str:
@@ -75,7 +84,7 @@ class Reasons:
 @dataclass(frozen=True)
 class Times:
     """Response times of successes: how many, their sum and that of their blind times (s), each of shape
-    (n, steps), and the histograms of their upper and lower ends."""
+    (n, cells), and the histograms of their upper and lower ends."""
 
     count: IntArray
     sum_s: FloatArray
@@ -96,9 +105,10 @@ class Arrivals:
 
 @dataclass(frozen=True)
 class RunData:
-    """A run's measurements. Shapes: (n,) per second, (n, steps) where a step is named.
+    """A run's measurements. Shapes: (n,) per second, (n, cells) where requests are counted.
 
-    ``completed`` counts every finished request, ``errors`` those among them that failed;
+    A step is what a person waits for; ``requests`` counts its exchanges on the wire, one or many. ``completed`` counts
+    every finished step, ``errors`` those among them that failed;
     ``response_sum_s`` and ``histograms`` hold the response times of the others, since fast
     refusals would flatter them. Each true response time lies between what was recorded and that less
     its blind time (the generator had not looked for so long): ``low_histograms`` and ``blind_sum_s``
@@ -109,7 +119,7 @@ class RunData:
     since the run's start) are the stretches in which a generator stood still.
     """
 
-    steps: tuple[StepInfo, ...]
+    cells: tuple[Cell, ...]
     planned_users: FloatArray
     users: FloatArray
     in_flight: FloatArray
@@ -118,6 +128,7 @@ class RunData:
     start_gap_s: FloatArray
     reasons: Reasons
     stalls: FloatArray
+    requests: IntArray
     started: IntArray
     completed: IntArray
     errors: IntArray
@@ -136,9 +147,9 @@ class RunData:
         for name in ("users", "in_flight", "overdue", "blind", "start_gap_s"):
             if getattr(self, name).shape != (n,):
                 raise CoreInputError(f"{name} must have one entry for each of the {n} seconds")
-        for name in ("started", "completed", "errors", "response_sum_s", "blind_sum_s"):
-            if getattr(self, name).shape != (n, len(self.steps)):
-                raise CoreInputError(f"{name} must have shape ({n}, {len(self.steps)})")
+        for name in ("requests", "started", "completed", "errors", "response_sum_s", "blind_sum_s"):
+            if getattr(self, name).shape != (n, len(self.cells)):
+                raise CoreInputError(f"{name} must have shape ({n}, {len(self.cells)})")
         for resource in self.resources:
             if resource.utilisation.shape != (n,):
                 raise CoreInputError(f"utilisation of {resource.key} must have {n} entries")
@@ -146,6 +157,18 @@ class RunData:
     @property
     def seconds(self) -> int:
         return int(self.planned_users.shape[0])
+
+    @cached_property
+    def cells_of_steps(self) -> tuple[tuple[int, ...], ...]:
+        """The cells of each step, the steps in the order in which the cells name them first."""
+        found: dict[tuple[str, str], list[int]] = {}
+        for number, cell in enumerate(self.cells):
+            found.setdefault((cell.journey, cell.step), []).append(number)
+        return tuple(tuple(numbers) for numbers in found.values())
+
+    def cells_of(self, steps: Sequence[int] | None) -> list[int] | None:
+        """The cells of these steps, whoever does them; None stays None and means all."""
+        return None if steps is None else [cell for step in steps for cell in self.cells_of_steps[step]]
 
     @cached_property
     def times(self) -> Times:
@@ -162,7 +185,7 @@ class RunData:
 
     @cached_property
     def succeeded(self) -> IntArray:
-        """Requests completed without error in each second over all steps, shape (n,)."""
+        """Steps completed without error in each second over all cells, shape (n,)."""
         return np.asarray((self.completed - self.errors).sum(axis=1), dtype=np.int64)
 
 

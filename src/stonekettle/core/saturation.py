@@ -1,7 +1,7 @@
 """Where does throughput stop growing, and may that be claimed?
 
 Definition: N* = X_max · (R₁ + Z), with X_max the throughput limit, R₁ the response time at light
-load and Z the think time per request (Denning & Buzen 1978; Lazowska 1984). X_max is the weighted
+load and Z the think time per step (Denning & Buzen 1978; Lazowska 1984). X_max is the weighted
 mean of the levels beyond 1.1 × the break of a hinge min(aN, aB), fitted by weighted least squares
 over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
 

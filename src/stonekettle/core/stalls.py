@@ -27,11 +27,11 @@ MATERIAL = 0.03
 @dataclass(frozen=True)
 class Requests:
     """Single requests that succeeded, five arrays of shape (n,): their start (s since the run's start),
-    the second of the run in which they completed, step, response time and blind time in µs."""
+    the second of the run in which they completed, cell, response time and blind time in µs."""
 
     start_s: FloatArray
     second: IntArray
-    step: IntArray
+    cell: IntArray
     response_us: IntArray
     blind_us: IntArray
 
@@ -65,7 +65,7 @@ def windows(run: RunData, levels: Sequence[Level], throughput_limit: float) -> F
 
 def without(run: RunData, left_out: FloatArray, requests: Iterable[Requests]) -> RunData:
     """``run`` knowing its response times beside requests that start in ``left_out`` (shape (k, 2))."""
-    shape = (run.seconds, len(run.steps))
+    shape = (run.seconds, len(run.cells))
     count, sum_s, blind_sum_s = run.times.count.copy(), run.times.sum_s.copy(), run.times.blind_sum_s.copy()
     totals, lows = [run.histograms], [run.low_histograms]
     for batch in requests:
@@ -73,13 +73,13 @@ def without(run: RunData, left_out: FloatArray, requests: Iterable[Requests]) ->
         inside = (place >= 0) & (batch.start_s <= left_out[np.maximum(place, 0), 1]) & (batch.second < run.seconds)
         if not inside.any():
             continue
-        second, step = batch.second[inside], batch.step[inside]
+        second, cell = batch.second[inside], batch.cell[inside]
         total, blind = batch.response_us[inside], batch.blind_us[inside]
-        flat, cells = second * shape[1] + step, shape[0] * shape[1]
-        count -= np.bincount(flat, minlength=cells).reshape(shape)
-        sum_s -= np.bincount(flat, total / 1e6, cells).reshape(shape)
-        blind_sum_s -= np.bincount(flat, blind / 1e6, cells).reshape(shape)
-        totals.append(HistogramSeries.from_observations(second, step, total).negated())
-        lows.append(HistogramSeries.from_observations(second, step, np.maximum(total - blind, 0)).negated())
+        flat, size = second * shape[1] + cell, shape[0] * shape[1]
+        count -= np.bincount(flat, minlength=size).reshape(shape)
+        sum_s -= np.bincount(flat, total / 1e6, size).reshape(shape)
+        blind_sum_s -= np.bincount(flat, blind / 1e6, size).reshape(shape)
+        totals.append(HistogramSeries.from_observations(second, cell, total).negated())
+        lows.append(HistogramSeries.from_observations(second, cell, np.maximum(total - blind, 0)).negated())
     kept = Times(count, sum_s, blind_sum_s, HistogramSeries.joined(totals), HistogramSeries.joined(lows))
     return replace(run, kept=kept)

@@ -209,11 +209,9 @@ def _wrongs(outcome: Outcome, loses: bool, held: bool) -> list[str]:
 
 def _misplaced(session: Session, run: int) -> list[str]:
     """Seconds in which a generator with a skewed clock was not where it should have been."""
-    lines = session.text(f"/api/runs/{run}/seconds.csv").splitlines()
-    columns = lines[0].split(",")
-    planned, users = columns.index("planned_users"), columns.index("users")
-    rows = [line.split(",") for line in lines[1:]]
-    off = [i for i, row in enumerate(rows[1 : LOAD_S - 1], 1) if abs(float(row[planned]) - float(row[users])) > 1]
+    plate = session.get(f"/api/runs/{run}/plate")
+    pairs = list(zip(plate["planned"], plate["users"], strict=True))[1 : LOAD_S - 1]
+    off = [i for i, (planned, users) in enumerate(pairs, 1) if users is None or abs(planned - users) > 1]
     return [f"users are off in the seconds {off}"] if off else []
 
 

@@ -11,6 +11,7 @@ import shutil
 import signal
 import socket
 import subprocess
+import tempfile
 import time
 import urllib.error
 import urllib.request
@@ -68,7 +69,8 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         _start_database(supervisor, cluster, environment, data)
         say("Bringing the data up to date …")
         password = _sign_in(data)
-        _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *([] if demo else ["--no-demo"]))
+        wanted = [] if demo else ["--no-demo"]
+        _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say)
         for name, module in _processes(port, practice_port, generators).items():
             supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
         _wait_for_answer(port)
@@ -107,16 +109,25 @@ def stop(data: Data, say: Callable[[str], None] = print) -> int:
 
 def steer(data: Data, arguments: Sequence[str]) -> int:
     """Ask something of the load of a run under way; prints what became of it."""
+    return _ask(data, "steer_run", *arguments, "--who", f"{getpass.getuser()} (command line)")
+
+
+def reanalyse(data: Data, runs: Sequence[int]) -> int:
+    """Make the findings of these runs anew, or of all that an older analysis made; prints what became of each."""
+    return _ask(data, "reanalyse_runs", *map(str, runs))
+
+
+def _ask(data: Data, *command: str) -> int:
+    """Have a command of the server's done in the installation that runs, and print what it says."""
     if running_pid(data) is None:
         raise DoorError("It is not running. Start it first:  ./kettle start")
     kept = _settings(data)
     cluster = Cluster.for_data(data.folder, kept["database_port"], kept["database_password"])
     environment = _environment(data, replace(cluster, port=cluster.running_port))
-    command = [str(PYTHON), "-m", "django", "steer_run", *arguments, "--who", f"{getpass.getuser()} (command line)"]
-    done = subprocess.run(command, env=environment, capture_output=True, text=True, cwd=ROOT)
-    if done.returncode != 0:
-        raise DoorError((done.stderr.strip().splitlines() or ["It failed."])[-1].removeprefix("CommandError: "))
-    print(done.stdout.strip())
+    try:
+        _manage(environment, *command, say=print)
+    except DoorError as error:
+        raise DoorError(str(error).splitlines()[-1].strip().removeprefix("CommandError: ")) from error
     return 0
 
 
@@ -290,17 +301,26 @@ def _write_secret(path: Path, text: str) -> None:
     draft.replace(path)
 
 
-def _manage(environment: dict[str, str], *command: str) -> None:
-    done = subprocess.run(
-        [str(PYTHON), "-m", "django", *command],
-        env={**environment, "KETTLE_STATEMENT_LIMIT_MS": "0"},
-        capture_output=True,
-        text=True,
-        cwd=ROOT,
-    )
-    if done.returncode != 0:
-        tail = "\n  ".join((done.stderr or done.stdout).strip().splitlines()[-8:])
-        raise DoorError(f"`{command[0]}` failed:\n  {tail}")
+def _manage(environment: dict[str, str], *command: str, say: Callable[[str], object] = lambda line: None) -> None:
+    """Run a command of the server's; ``say`` hears each line it prints."""
+    with tempfile.TemporaryFile("w+") as errors:
+        process = subprocess.Popen(
+            [str(PYTHON), "-m", "django", *command],
+            env={**environment, "KETTLE_STATEMENT_LIMIT_MS": "0", "PYTHONUNBUFFERED": "1"},
+            stdout=subprocess.PIPE,
+            stderr=errors,
+            text=True,
+            cwd=ROOT,
+        )
+        assert process.stdout is not None  # opened as a pipe
+        told = []
+        for line in process.stdout:
+            told.append(line)
+            say(line.rstrip())
+        if process.wait() != 0:
+            errors.seek(0)
+            tail = "\n  ".join((errors.read() or "".join(told)).strip().splitlines()[-8:])
+            raise DoorError(f"`{command[0]}` failed:\n  {tail}")
 
 
 def _wait_for_answer(port: int) -> None:

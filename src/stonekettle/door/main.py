@@ -15,14 +15,14 @@ PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: engine, timing, truth, unfit, ordinary, meters, plate, requests, feeds, faults",
+    "bench": "measure: engine, timing, truth, unfit, ordinary, meters, plate, records, requests, feeds, faults",
 }
 
 
 def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     try:
-        if given[:1] == ["bench"] and given[1:2] in (["plate"], ["requests"]):
+        if given[:1] == ["bench"] and given[1:2] in (["plate"], ["records"], ["requests"]):
             return checks.bench_with_database(given[1], given[2:])
         if given[:2] == ["bench", "faults"]:
             from stonekettle.door import faults
@@ -59,6 +59,8 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         amount = [] if chosen.amount is None else [str(chosen.amount)]
         options = ["--group", chosen.group, "--within", chosen.within, "--why", chosen.why]
         return house.steer(data, [str(chosen.run), chosen.verb, *amount, *options])
+    if chosen.command == "reanalyse":
+        return house.reanalyse(data, chosen.runs)
     if chosen.command == "shots":
         from stonekettle.door import shots
 
@@ -84,7 +86,9 @@ def _parser() -> argparse.ArgumentParser:
     steer.add_argument("--group", default="", help="of this group of the plan only")
     steer.add_argument("--within", default="0 s", help="in a straight line over so long, for example '20 s'")
     steer.add_argument("--why", default="", help="kept with what was done")
-    for command in (start, stop, look, rekey, steer):
+    again = commands.add_parser("reanalyse", help="make findings anew where the analysis has become better")
+    again.add_argument("runs", type=int, nargs="*", metavar="RUN", help="these runs; without, all of older findings")
+    for command in (start, stop, look, rekey, steer, again):
         command.add_argument("--data", type=Path, default=ROOT / "var", help="folder with all data (var)")
     generator = commands.add_parser("generator", help="make load on this machine for an installation elsewhere")
     generator.add_argument("--region", required=True, help="whose groups it plays")

@@ -28,6 +28,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
 
 LOOK_S = 0.05
+REPORT_S = 5.0
 
 Directory = Callable[[], Mapping[str, Sequence[str]]]
 
@@ -51,7 +52,7 @@ class Control(Protocol):
         """Keep what one round of scrapes read."""
 
     def metered(self, reports: Sequence[EndpointReport]) -> None:
-        """How every metrics address did, once load has ended."""
+        """How every metrics address has done so far; told every few seconds, and once load has ended."""
 
     def close(self) -> None:
         """No generator makes load any more, whatever it does."""
@@ -134,6 +135,7 @@ class _Meters:
         self._zero: float | None = None
         # The scrape at k s after the start closes second k - 1; the one at 0 gives counters a base.
         self._next = 0
+        self._told = 0.0
 
     @property
     def started(self) -> bool:
@@ -160,6 +162,9 @@ class _Meters:
             self._next = max(self._next + 1, int(elapsed))
         for batch in self._scraper.ready():
             self._control.samples(batch)
+        if elapsed >= self._told + REPORT_S:
+            self._told = elapsed
+            self._control.metered(self._scraper.report())
 
     def last(self, now: float) -> None:
         """Once more when nobody is left: what the server counted until then belongs to the run."""

@@ -15,7 +15,7 @@ import pycurl
 
 from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Response
-from stonekettle.engine.flight import Body, Flight, new_share
+from stonekettle.engine.flight import MAX_REDIRECTS, Body, Flight, new_share
 from stonekettle.engine.lives import Values
 from stonekettle.engine.script import Request
 from stonekettle.engine.transfers import CONNECTIONS_PER_HOST
@@ -85,6 +85,7 @@ class Transfer:
     url: str
     body: bytes
     began_s: float = 0.0
+    took_s: float = 0.0
     sent: bytearray = field(default_factory=bytearray)
     headers: list[bytes] = field(default_factory=list)
     received: Body = field(default_factory=Body)
@@ -94,10 +95,23 @@ class Transfer:
     def handle(self) -> pycurl.Curl:
         return self.flight.handle
 
+    def goes_on(self) -> bool:
+        """Follow where its answer leads, if it is to be followed."""
+        status = self.handle.getinfo(pycurl.RESPONSE_CODE)
+        self.took_s += self.handle.getinfo(pycurl.TOTAL_TIME)
+        target = self.flight.leads_to(status)
+        if target is None:
+            return False
+        if not self.flight.follow(status, target, int(self.took_s * 1000)):
+            self.fault = self.flight.refused or f"it was led on more than {MAX_REDIRECTS} times, or to no web address."
+            return False
+        self.received.begin()
+        return True
+
     @property
     def response(self) -> Response:
         info = self.handle.getinfo
-        took = info(pycurl.TOTAL_TIME)
+        took = self.took_s
         body = bytes(self.received.data)
         return Response(info(pycurl.RESPONSE_CODE), self.headers, body, self.received.size, took)
 
@@ -124,6 +138,7 @@ class TrialUser:
     def perform(self, request: Request, values: Values) -> Transfer:
         """Send a step's main request."""
         assert self._user.main is not None  # from the start
+        self._user.parts = 0
         (transfer,) = self._perform([self._prepared(self._user.main, request, values)])
         return transfer
 
@@ -147,6 +162,9 @@ class TrialUser:
             queued, good, bad = multi.info_read()
             for handle in good:
                 multi.remove_handle(handle)
+                if by_handle[handle].goes_on():
+                    multi.add_handle(handle)
+                    left += 1
             for handle, _, message in bad:
                 transfer = by_handle[handle]
                 transfer.fault = transfer.flight.refused or f"{str(message).rstrip('.')}."
@@ -204,7 +222,7 @@ def exchange_of(transfer: Transfer, *, accompanying: bool = False) -> Exchange:
             info(pycurl.APPCONNECT_TIME),
             info(pycurl.PRETRANSFER_TIME),
             info(pycurl.STARTTRANSFER_TIME),
-            info(pycurl.TOTAL_TIME),
+            transfer.took_s,
         ),
         status=response.status,
         sent_headers=transfer.sent.decode("latin-1").strip(),

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 
 import pycurl
 
+from stonekettle.engine import records
 from stonekettle.engine.examine import MAX_BODY, Response
 from stonekettle.engine.lives import Values
 from stonekettle.engine.script import Request
@@ -19,16 +21,29 @@ from stonekettle.engine.user import User
 
 CONNECT_TIMEOUT_MS = 10_000
 MAX_REDIRECTS = 10
+REDIRECTS = frozenset({301, 302, 303, 307, 308})
+TRACED_EACH = 100
+"""One visit in so many asks for its traces to be kept: as little as a system in production keeps."""
+_OWN_ONLY = (b"authorization:", b"cookie:")
+_OF_BODIES = (b"content-type:",)
 
 
 @dataclass(slots=True, eq=False)
 class Flight:
     """A handle with the request it carries, or carried last. ``part`` accompanies a main request;
-    ``refused`` says why it was not let through."""
+    ``refused`` says why it was not let through. ``hops`` counts the redirects it followed, ``place`` is which request
+    of its step it carries, and ``due`` and ``begun`` are of the first of them; ``seed`` is the run's, for the names of
+    traces."""
 
     user: User
     handle: pycurl.Curl
     part: bool = False
+    seed: int = 0
+    hops: int = 0
+    place: int = 0
+    home: tuple[str, str] | None = None
+    due: float = 0.0
+    begun: float = 0.0
     request: Request | None = None
     prepared: Request | None = None
     values: Values | None = None
@@ -41,10 +56,10 @@ class Flight:
     body: Body | None = None
 
     @classmethod
-    def of(cls, user: User, *, part: bool = False) -> Flight:
+    def of(cls, user: User, *, part: bool = False, seed: int = 0) -> Flight:
         """A handle of the user's, with its connections and cookies."""
         assert user.share is not None  # given when it came
-        made = cls(user, _new_handle(user.share), part)
+        made = cls(user, _new_handle(user.share), part, seed)
         made.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(made))
         return made
 
@@ -56,19 +71,18 @@ class Flight:
     def prepare(self, request: Request, values: Values) -> None:
         """Set on the handle what differs from the request it carried before."""
         handle = self.handle
+        self.request, self.values, self.refused, self.hops = request, values, "", 0
+        self._number()
+        handle.setopt(pycurl.HTTPHEADER, self._headers())
         if self.prepared is not request:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
             handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
-            handle.setopt(pycurl.FOLLOWLOCATION, request.redirects)
-            self._set_method(request)
+            self._set_method(request.method, request.has_body)
             if request.url is not None:
                 handle.setopt(pycurl.URL, request.url)
             if request.session.connections == "journey":
                 handle.setopt(pycurl.FRESH_CONNECT, request.first)
                 handle.setopt(pycurl.FORBID_REUSE, request.last)
             self.prepared = request
-        elif request.fill_headers:
-            handle.setopt(pycurl.HTTPHEADER, request.headers_for(values))
         if request.url is None:
             handle.setopt(pycurl.URL, request.url_for(values))
         if request.fill_cookie is not None:
@@ -88,7 +102,63 @@ class Flight:
                 handle.setopt(pycurl.WRITEFUNCTION, self.body.take)
             if examiner.needs_headers:
                 self.capture_headers()
-        self.request, self.values, self.refused = request, values, ""
+
+    def leads_to(self, status: int) -> str | None:
+        """Where its answer leads, if that is to be followed."""
+        if status not in REDIRECTS or self.request is None or not self.request.redirects:
+            return None
+        return self.handle.getinfo(pycurl.REDIRECT_URL) or None
+
+    def follow(self, status: int, url: str, spent_ms: int) -> bool:
+        """Set it up for the request that a redirect asks for, as browsers do (Fetch standard, HTTP-redirect fetch);
+        ``spent_ms`` of its time limit are over. False where it may not go, or has been led too far."""
+        request, handle = self.request, self.handle
+        assert request is not None  # it has just been answered
+        self.home = self.home if self.hops else _origin(handle.getinfo(pycurl.EFFECTIVE_URL))
+        self.hops += 1
+        there = _origin(url)
+        if request.confined_to is not None and _port(url) != request.confined_to:
+            self.refused = f"it leads to {there[1]}, where its secrets may not go."
+            return False
+        if self.hops > MAX_REDIRECTS or there[0] not in ("http", "https"):
+            return False
+        self._number()
+        body = request.has_body
+        if (status == 303 and request.method != "HEAD") or (status in (301, 302) and request.method == "POST"):
+            self._set_method("GET", False)
+            body = False
+        left_out = (*(_OWN_ONLY if there != self.home else ()), *(_OF_BODIES if not body else ()))
+        headers = [line for line in self._headers() if not line.lower().startswith(left_out)]
+        handle.setopt(pycurl.HTTPHEADER, headers)
+        handle.setopt(pycurl.URL, url)
+        handle.setopt(pycurl.TIMEOUT_MS, max(1, request.time_limit_ms - spent_ms))
+        handle.setopt(pycurl.FRESH_CONNECT, 0)
+        if self.cookie and there != self.home:
+            handle.unsetopt(pycurl.COOKIE)
+            self.cookie = False
+        if self.body is not None:
+            self.body.begin()
+        self.prepared = None  # the next request must not take over anything of this
+        return True
+
+    def _number(self) -> None:
+        """Take the next number among the requests of its step."""
+        user = self.user
+        self.place = user.parts
+        user.parts += 1
+
+    def _headers(self) -> list[bytes]:
+        request, values, user = self.request, self.values, self.user
+        assert request is not None  # set before
+        assert values is not None
+        headers = request.headers_for(values)
+        if not request.traced:
+            return list(headers)
+        visit, step = values.visit, request.step
+        trace = records.trace_id(self.seed, user.number, visit, step)
+        wanted = (user.number + visit) % TRACED_EACH == 0
+        parent = f"{user.number:08x}{step & 0xFFFF:04x}{self.place + 1 & 0xFFFF:04x}"
+        return [*headers, f"traceparent: 00-{trace}-{parent}-{wanted:02x}".encode()]
 
     def capture_headers(self) -> None:
         if self.headers is None:
@@ -108,10 +178,10 @@ class Flight:
         kind = self.handle.getinfo(pycurl.CONTENT_TYPE) if body else None
         return Response(status, headers, bytes(body.data) if body else b"", size, took_s, kind or "")
 
-    def _set_method(self, request: Request) -> None:
-        """Make the handle send the request's method, whatever it sent before."""
-        handle, method = self.handle, request.method
-        if request.has_body:
+    def _set_method(self, method: str, has_body: bool) -> None:
+        """Make the handle send this method, whatever it sent before."""
+        handle = self.handle
+        if has_body:
             handle.setopt(pycurl.NOBODY, 0)
             handle.setopt(pycurl.POST, 1)
         else:
@@ -132,6 +202,9 @@ class Body:
     __slots__ = ("data", "size")
 
     def __init__(self) -> None:
+        self.begin()
+
+    def begin(self) -> None:
         self.data = bytearray()
         self.size = 0
 
@@ -139,6 +212,16 @@ class Body:
         self.size += len(part)
         if len(self.data) < MAX_BODY:
             self.data += part
+
+
+def _origin(url: str) -> tuple[str, str]:
+    parts = urlsplit(url)
+    return parts.scheme.lower(), parts.netloc.rpartition("@")[2].lower()
+
+
+def _port(url: str) -> int:
+    parts = urlsplit(url)
+    return parts.port or (443 if parts.scheme == "https" else 80)
 
 
 def new_share() -> pycurl.CurlShare:
@@ -157,8 +240,6 @@ def _new_handle(share: pycurl.CurlShare) -> pycurl.Curl:
     # A built-in that returns its argument's length discards a body without running Python code.
     handle.setopt(pycurl.WRITEFUNCTION, len)
     handle.setopt(pycurl.ACCEPT_ENCODING, "")
-    handle.setopt(pycurl.MAXREDIRS, MAX_REDIRECTS)
-    handle.setopt(pycurl.REDIR_PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
     handle.setopt(pycurl.CONNECTTIMEOUT_MS, CONNECT_TIMEOUT_MS)
     handle.setopt(pycurl.PROXY, "")
     return handle

@@ -59,8 +59,8 @@ class LoadLoop:
         self.script, self.book, self.emit, self.drain_limit_s = script, book, emit, drain_limit_s
         self.driver: Driver = driver_for(most_users)
         self.looking = Looking(self.driver)
-        self.tally = Tally(len(script.steps), len(script.groups))
-        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on)
+        self.tally = Tally(len(script.cells), len(script.groups))
+        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on, seed)
         self.population = Population(script, self.tally, self.transfers, Random(seed * 1_000 + slot))
         self._reasons = Reasons()
         self._start = 0.0

@@ -92,6 +92,7 @@ class Values(dict[str, str]):
     def __init__(self, row: Mapping[str, str], user: int, iteration: int, random: Random) -> None:
         super().__init__(row)
         self._random = random
+        self.visit = iteration
         self["user_number"], self["iteration"] = str(user), str(iteration)
 
     def __missing__(self, name: str) -> str:
@@ -118,17 +119,22 @@ Life = Generator[Action, bool, Farewell]
 
 
 def walk(
-    dealer: Dealer, thinks: Sequence[Callable[[], float]], number: int, group: int = 0, slot: int = UNBOUNDED
+    dealer: Dealer,
+    thinks: Sequence[Callable[[], float]],
+    number: int,
+    group: int = 0,
+    slot: int = UNBOUNDED,
+    before: int = 0,
 ) -> Life:
-    """A virtual user's life as actions.
+    """A virtual user's life as actions, for somebody who has made so many visits ``before``.
 
     After a request it is sent whether the step succeeded. A failed step ends the journey; the
     user thinks and begins another. The first wait lets users who join together start apart; who arrives
     starts at once.
     """
     terms = dealer.terms(group)
-    iteration = 0
-    while terms.each is None or iteration < terms.each:
+    iteration = first = before
+    while terms.each is None or iteration - first < terms.each:
         while (dealt := dealer.next(number, group, slot)) is Wanting.LATER:
             yield AGAIN_S
         if isinstance(dealt, Wanting):
@@ -136,7 +142,7 @@ def walk(
         journey, row = dealt
         iteration += 1
         values = Values(row, number + 1, iteration, dealer.random)
-        if iteration == 1 and not terms.arrives:
+        if iteration == first + 1 and not terms.arrives:
             yield thinks[journey[0].step]()
         for request in journey:
             succeeded = yield request, values

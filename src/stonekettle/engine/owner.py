@@ -20,6 +20,7 @@ from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook, rollup
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.records import view
+from stonekettle.engine.script import cell_numbers
 from stonekettle.engine.wire import read_frame
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
@@ -46,7 +47,7 @@ class Acknowledged:
 
 @dataclass(frozen=True)
 class SecondDone:
-    """One second: its rollup, encoded histograms by step, and packed records."""
+    """One second: its rollup, encoded histograms by cell, and packed records."""
 
     rollup: dict[str, Any]
     histograms: dict[int, bytes]
@@ -78,7 +79,7 @@ class GeneratorProcess:
         )
         files = {feed.file.digest: feed.kept_text for feed in plan.feeds if feed.file}
         self._complaints: deque[str] = deque(maxlen=20)
-        self._steps = len(plan.steps)
+        self._cells = cell_numbers(plan)
         self._telling = threading.Lock()
         self._closed = threading.Event()
         self.is_owned: Callable[[], bool] = lambda: True
@@ -149,7 +150,7 @@ class GeneratorProcess:
                 self._on_event(Acknowledged(head["number"]))
             elif head["kind"] == "second":
                 # Folded here, so that the loop shares its interpreter with nothing but the wire.
-                folded, histograms = rollup.fold(rollup.Second(**head["second"]), view(blobs[0]), self._steps)
+                folded, histograms = rollup.fold(rollup.Second(**head["second"]), view(blobs[0]), self._cells)
                 self._on_event(SecondDone(folded.as_dict(), histograms, blobs[0]))
             elif head["kind"] == "finished":
                 finished = True

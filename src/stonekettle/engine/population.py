@@ -48,6 +48,7 @@ class Population:
         self.groups = [Crowd(number, terms, random) for number, terms in enumerate(script.groups)]
         self._tally, self._stage = tally, stage
         self._free_numbers: list[int] = []
+        self._visits: dict[int, int] = {}
         self._order, self._lease = NOTHING, Lease(-1, 0.0, {}, ())
         self._entries = self._arrived = 0
         self._stopped_s = 0.0
@@ -199,7 +200,8 @@ class Population:
         return number
 
     def _life(self, group: Crowd, number: int, slot: int) -> Life:
-        return walk(self.dealer, self.thinks, number, group.number, slot)
+        """A life of its own; who comes back goes on counting its visits."""
+        return walk(self.dealer, self.thinks, number, group.number, slot, self._visits.pop(number, 0))
 
     def _come(self, group: Crowd, user: User, since: float) -> None:
         group.add(user)
@@ -240,6 +242,7 @@ class Population:
             group.remove(user)
         if comes_back and group.clock is None:
             heapq.heappush(self._free_numbers, user.number)
+            self._visits[user.number] = user.visit
         user.gone = True
         self._tally.leave(group.number, now)
         if user.life is not None:
@@ -279,6 +282,7 @@ class Population:
         user.between = False
         user.in_step = True
         request, values = action
+        user.visit = values.visit
         self._stage.send(user, request, values, due + self._stopped_s)
 
     def _ended(self, user: User, now: float, farewell: Farewell) -> None:

@@ -7,8 +7,10 @@ import struct
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from stonekettle.core.stalls import Requests
+from stonekettle.core.types import IntArray
 
 ERRORS = (
     "none",
@@ -27,18 +29,22 @@ ERRORS = (
 
 NEW_CONNECTION = 1
 PART = 2
-"""A request of a step that has several: its main one, or one that accompanies it."""
+"""A request of a step that has several: its main one, one a redirect led to, one that accompanies it."""
 WHOLE = 4
 """Not a request: the whole of a step with several, from its start until the last is answered."""
+LED_ON = 8
+"""It was answered by a redirect, which was followed: the request after it is the next part."""
 
-FORMAT = struct.Struct("<qqIHHHBBIIIIIIIIII")
+FORMAT = struct.Struct("<qqIIHHHHBBIIIIIIIIII")
 RECORD = np.dtype(
     [
         ("scheduled_us", "<i8"),
         ("start_us", "<i8"),
         ("user", "<u4"),
-        ("journey", "<u2"),
+        ("visit", "<u4"),
+        ("group", "<u2"),
         ("step", "<u2"),
+        ("part", "<u2"),
         ("status", "<u2"),
         ("error", "u1"),
         ("flags", "u1"),
@@ -54,8 +60,10 @@ RECORD = np.dtype(
         ("blind_us", "<u4"),
     ]
 )
-"""One request. Times in µs: ``scheduled`` and ``start`` since the run's start; the phases from
-the start of the transfer, cumulative (dns, connect, tls and sent are 0 on a reused connection).
+"""One request. ``user`` is who sent it, by a number that nobody else has in the run, ``visit`` the how-manyeth
+journey of that user's life (from 1), ``part`` the how-manyeth request of its step (from 0; of a whole step 0).
+Times in µs: ``scheduled`` and ``start`` since the run's start; the phases from the start of the transfer, cumulative
+(dns, connect, tls and sent are 0 on a reused connection).
 The true response time lies in [total − blind, total]; ``hidden_gap`` is what the loop took beside it,
 before the request left and after its answer was seen."""
 
@@ -106,17 +114,24 @@ def to_batch(records: Records) -> pa.RecordBatch:
     )
 
 
-def to_requests(records: Records, second: int) -> Requests:
-    """The steps of a second that succeeded, for the core: wholes, and requests that are a step by themselves."""
-    chosen = records[(records["error"] == 0) & (records["flags"] & PART == 0)]
+def cells_in(records: Records, numbers: IntArray) -> IntArray:
+    """The cell of each record, shape (n,), by :func:`script.cell_numbers`."""
+    return np.asarray(numbers[records["group"].astype(np.int64), records["step"].astype(np.int64)], dtype=np.int64)
+
+
+def to_requests(records: Records, second: IntArray, numbers: IntArray) -> Requests:
+    """The steps that succeeded, for the core: wholes, and requests that are a step by themselves. ``second`` is the
+    one that counted each record, shape (n,)."""
+    wanted = (records["error"] == 0) & (records["flags"] & PART == 0)
+    chosen = records[wanted]
     names = chosen.dtype.names or ()
     total = chosen["total_us"].astype(np.int64)
     # Older runs did not record how blind they were.
     blind = chosen["blind_us"].astype(np.int64) if "blind_us" in names else np.zeros_like(total)
     return Requests(
         start_s=chosen["start_us"] / 1e6,
-        second=np.full(len(chosen), second, dtype=np.int64),
-        step=chosen["step"].astype(np.int64),
+        second=second[wanted].astype(np.int64),
+        cell=cells_in(chosen, numbers),
         response_us=total,
         blind_us=np.minimum(blind, total),
     )
@@ -143,3 +158,19 @@ def to_chunk(records: Records) -> bytes:
 def from_chunk(data: bytes) -> pa.Table:
     """The table of :func:`to_chunk`'s bytes."""
     return pa.ipc.open_stream(data).read_all()
+
+
+def trace_id(seed: int, user: int, visit: int, step: int) -> str:
+    """The trace a step belongs to, as its requests tell it (``traceparent``, W3C Trace Context): 32 hexadecimal
+    digits that name the run, the user, the visit and the step, so that a trace leads to its records and back."""
+    return f"{seed & 0xFFFFFFFF:08x}{user:08x}{visit:08x}{step:08x}"
+
+
+def trace_ids(seed: int, user: IntArray, visit: IntArray, step: IntArray) -> pa.StringArray:
+    """:func:`trace_id` of many; null where no visit was recorded."""
+    count = len(user)
+    numbers = np.column_stack([np.full(count, seed & 0xFFFFFFFF), user, visit, step]).astype(">u4")
+    digits = numbers.tobytes().hex().encode()
+    offsets = np.arange(count + 1, dtype=np.int32) * 32
+    found = pa.StringArray.from_buffers(count, pa.py_buffer(offsets), pa.py_buffer(digits))
+    return pc.if_else(pa.array(visit > 0), found, None)

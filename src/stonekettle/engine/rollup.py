@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import struct
+import zlib
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
@@ -14,12 +15,12 @@ import numpy as np
 from stonekettle.core import histogram
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.orders import Ordered
-from stonekettle.core.run_data import Arrivals, Reasons, ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Arrivals, Cell, Reasons, ResourceSeries, RunData
 from stonekettle.core.types import FloatArray, IntArray
 from stonekettle.engine import records as rec
 
 LOW = 0x8000
-"""Added to a step's number in a second's histograms: that of the lower ends, total less blind, kept
+"""Added to a cell's number in a second's histograms: that of the lower ends, total less blind, kept
 only where it differs from that of the totals."""
 
 
@@ -56,13 +57,15 @@ class Second:
 
 @dataclass(frozen=True)
 class Rollup(Second):
-    """A second with its completions: counts and response times per step, errors by kind.
+    """A second with its completions: counts and response times of steps per cell, errors by kind; ``requests`` are
+    the exchanges on the wire.
 
     ``handled`` and ``blind`` are mean numbers of users: those whose request was handed over and not
     sent, or seen answered and not taken up; and those whose answer may have been there unseen.
-    ``blind_sum_s`` adds up blind times of successes per step.
+    ``blind_sum_s`` adds up blind times of successes per cell.
     """
 
+    requests: list[int] = field(default_factory=list)
     completed: list[int] = field(default_factory=list)
     errors: list[int] = field(default_factory=list)
     response_sum_s: list[float] = field(default_factory=list)
@@ -79,8 +82,9 @@ class Rollup(Second):
         return asdict(self)
 
 
-def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict[int, bytes]]:
-    """The rollup of a second's records and encoded histograms by step (see :data:`LOW`).
+def fold(second: Second, records: rec.Records, numbers: IntArray) -> tuple[Rollup, dict[int, bytes]]:
+    """The rollup of a second's records and encoded histograms by cell (see :data:`LOW`), whose ``numbers`` are
+    :func:`script.cell_numbers`.
 
     A step with several requests counts once, by its whole; its parts only when they fail.
     """
@@ -88,29 +92,31 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
     bytes_in, bytes_out = int(records["bytes_in"].sum()), int(records["bytes_out"].sum())
     parts = (records["flags"] & rec.PART) > 0
     failed_parts = int(((records["error"] > 0) & parts).sum())
+    on_wire = records[(records["flags"] & rec.WHOLE) == 0]
     records = records[~parts]
     wholes = (records["flags"] & rec.WHOLE) > 0
-    step = records["step"].astype(np.int64)
+    cells, cell = int(numbers.max(initial=-1)) + 1, rec.cells_in(records, numbers)
     failed = records["error"] > 0
     good = ~failed
     total_us = records["total_us"].astype(np.int64)
     blind_us = np.minimum(records["blind_us"].astype(np.int64), total_us)
     histograms = {}
-    for s in map(int, np.unique(step[good])):
-        chosen = good & (step == s)
-        histograms[s] = histogram.encode(histogram.counts_of(total_us[chosen]))
+    for c in map(int, np.unique(cell[good])):
+        chosen = good & (cell == c)
+        histograms[c] = histogram.encode(histogram.counts_of(total_us[chosen]))
         low = histogram.encode(histogram.counts_of(total_us[chosen] - blind_us[chosen]))
-        if low != histograms[s]:
-            histograms[s | LOW] = low
+        if low != histograms[c]:
+            histograms[c | LOW] = low
     kinds = Counter(
         rec.error_name(int(e), int(s)) for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
     )
     rollup = Rollup(
         **vars(second),
-        completed=np.bincount(step, minlength=steps).tolist(),
-        errors=np.bincount(step[failed], minlength=steps).tolist(),
-        response_sum_s=(np.bincount(step[good], total_us[good], steps) / 1e6).tolist(),
-        blind_sum_s=(np.bincount(step[good], blind_us[good], steps) / 1e6).tolist(),
+        requests=np.bincount(rec.cells_in(on_wire, numbers), minlength=cells).tolist(),
+        completed=np.bincount(cell, minlength=cells).tolist(),
+        errors=np.bincount(cell[failed], minlength=cells).tolist(),
+        response_sum_s=(np.bincount(cell[good], total_us[good], cells) / 1e6).tolist(),
+        blind_sum_s=(np.bincount(cell[good], blind_us[good], cells) / 1e6).tolist(),
         handled=float(records["hidden_gap_us"].sum()) / 1e6,
         blind=float(blind_us.sum()) / 1e6,
         hidden_gap_p99_s=float(np.percentile(gaps, 99)) / 1e6 if gaps.size else 0.0,
@@ -124,27 +130,32 @@ def fold(second: Second, records: rec.Records, steps: int) -> tuple[Rollup, dict
 
 
 _ENTRY = struct.Struct("<HI")
+DEFLATED = b"\x78\x9c"
+"""What a deflated blob begins with: no number of a cell."""
 
 
 def pack_histograms(histograms: Mapping[int, bytes]) -> bytes:
-    """Encoded histograms by step as one blob."""
-    return b"".join(_ENTRY.pack(step, len(data)) + data for step, data in histograms.items())
+    """Encoded histograms by cell as one blob, deflated together."""
+    return zlib.compress(b"".join(_ENTRY.pack(cell, len(data)) + data for cell, data in histograms.items()), 6)
 
 
 def unpack_histograms(blob: bytes) -> dict[int, bytes]:
-    """The inverse of :func:`pack_histograms`."""
+    """The inverse of :func:`pack_histograms`. Older runs deflated each histogram by itself."""
+    together = blob[:2] == DEFLATED
+    blob = zlib.decompress(blob) if together else blob
     found, offset = {}, 0
     while offset < len(blob):
-        step, size = _ENTRY.unpack_from(blob, offset)
+        cell, size = _ENTRY.unpack_from(blob, offset)
         offset += _ENTRY.size
-        found[step] = blob[offset : offset + size]
+        data = blob[offset : offset + size]
+        found[cell] = data if together else zlib.decompress(data)
         offset += size
     return found
 
 
 @dataclass(frozen=True)
 class StoredSecond:
-    """A rollup as it is read back, with its generator and its histograms by step."""
+    """A rollup as it is read back, with its generator and its histograms by cell."""
 
     generator: str
     rollup: Mapping[str, Any]
@@ -152,7 +163,7 @@ class StoredSecond:
 
 
 def assemble(
-    steps: Sequence[StepInfo],
+    cells: Sequence[Cell],
     ordered: Ordered,
     stored: Sequence[StoredSecond],
     resources: Sequence[ResourceSeries] = (),
@@ -165,10 +176,11 @@ def assemble(
     Seconds after the last rollup are not part of the run. What older runs did not record is 0.
     """
     n = seconds if seconds is not None else 1 + max((s.rollup["second"] for s in stored), default=-1)
-    shape = (n, len(steps))
+    shape = (n, len(cells))
     means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "handled", "blind")}
     worst = {name: np.full(n, np.nan) for name in ("start_gap_s", "cpu", "run_queue", "stolen", "switches")}
-    sums = {name: np.zeros(shape) for name in ("started", "completed", "errors", "response_sum_s", "blind_sum_s")}
+    counted = ("requests", "started", "completed", "errors", "response_sum_s", "blind_sum_s")
+    sums = {name: np.zeros(shape) for name in counted}
     kinds: dict[str, IntArray] = {}
     entries: list[tuple[int, int, bytes]] = []
     low_entries: list[tuple[int, int, bytes]] = []
@@ -183,7 +195,8 @@ def assemble(
             value = rollup.get(name, 0.0)
             series[t] = value if math.isnan(series[t]) else max(series[t], value)
         for name, table in sums.items():
-            table[t] += rollup.get(name, 0.0)
+            # Older runs counted steps only.
+            table[t] += rollup.get(name, rollup["completed"] if name == "requests" else 0.0)
         for kind, count in rollup["error_kinds"].items():
             kinds.setdefault(kind, np.zeros(n, dtype=np.int64))[t] += count
         stalls += [(begun, ended) for begun, ended in rollup.get("stalls", ())]
@@ -193,7 +206,7 @@ def assemble(
                 low_entries.append((t, key, item.histograms.get(key | LOW, data)))
     visitors, arrivals = _arrivals(ordered, stored, n, [i for i, name in enumerate(groups) if name in ordered.arrivals])
     return RunData(
-        steps=tuple(steps),
+        cells=tuple(cells),
         planned_users=ordered.mean_users(n) + visitors,
         arrivals=arrivals,
         users=means["users"],
@@ -203,6 +216,7 @@ def assemble(
         start_gap_s=worst["start_gap_s"],
         reasons=Reasons(worst["cpu"], worst["run_queue"], worst["stolen"], worst["switches"]),
         stalls=np.array(sorted(stalls), dtype=np.float64).reshape(-1, 2),
+        requests=sums["requests"].astype(np.int64),
         started=sums["started"].astype(np.int64),
         completed=sums["completed"].astype(np.int64),
         errors=sums["errors"].astype(np.int64),

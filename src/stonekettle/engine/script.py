@@ -7,10 +7,14 @@ from dataclasses import dataclass, field
 from typing import TypedDict
 from urllib.parse import urlsplit
 
+import numpy as np
+
 from stonekettle.core.distribution import Law
-from stonekettle.core.run_data import StepInfo
+from stonekettle.core.run_data import Cell
+from stonekettle.core.types import IntArray
 from stonekettle.engine import server_timing
 from stonekettle.engine.examine import Examiner
+from stonekettle.engine.seconds import Layout
 from stonekettle.plan import document, secrecy, template
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey, Session
@@ -21,6 +25,7 @@ from stonekettle.plan.step import Step
 
 Fill = Callable[[Mapping[str, str]], str]
 _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}
+NO_CELL = -1
 DEFAULT_AGENT = "stone-kettle"
 
 
@@ -29,8 +34,8 @@ class Request:
     """One request of a step. ``url`` and ``body`` are None where they vary from user to user.
 
     ``examiner`` is None where nothing of the response is looked at; ``accompanying`` are fetched in
-    parallel once this one is answered. ``first`` begins a journey. ``confined_to`` is the only port it may
-    go to, redirects included: it carries secrets that were given for there.
+    parallel once this one is answered. ``first`` begins a journey. ``traced``: it names its trace. ``confined_to``
+    is the only port it may go to, redirects included: it carries secrets that were given for there.
     """
 
     step: int
@@ -47,6 +52,7 @@ class Request:
     time_limit_ms: int
     think: Law
     redirects: bool = False
+    traced: bool = True
     confined_to: int | None = None
     examiner: Examiner | None = None
     accompanying: tuple[Request, ...] = ()
@@ -121,12 +127,15 @@ class GroupTerms:
 
 @dataclass(frozen=True)
 class Script:
-    """All journeys of a plan and its groups, ready to be walked; ``secrets`` are those that stand in it."""
+    """All journeys of a plan and its groups, ready to be walked. ``step_names`` are preceded by their journeys';
+    ``numbers`` are those of the cells (:func:`cell_numbers`), ``secrets`` those that stand in the plan."""
 
     journeys: tuple[tuple[Request, ...], ...]
     groups: tuple[GroupTerms, ...]
     feeds: tuple[Feed, ...]
-    steps: tuple[StepInfo, ...]
+    step_names: tuple[tuple[str, str], ...]
+    cells: tuple[Cell, ...]
+    numbers: IntArray
     samples: tuple[Mapping[str, str], ...]
     secrets: frozenset[str] = frozenset()
     timing_names: tuple[str, ...] = ()
@@ -152,7 +161,9 @@ def compile_plan(plan: Plan) -> Script:
         tuple(journeys),
         tuple(GroupTerms.of(plan, group) for group in plan.people),
         plan.feeds,
-        step_infos(plan),
+        tuple((journey.name, step.name) for journey, step in plan.steps),
+        cells_of(plan),
+        cell_numbers(plan),
         tuple(journey.sample for journey in plan.journeys),
         frozenset(secrecy.texts_in(document.to_document(plan))),
         server_timing.names_of(plan),
@@ -164,13 +175,40 @@ def most_users(plan: Plan) -> int:
     return sum(group.at_most if isinstance(group, ArrivalGroup) else round(group.profile.peak) for group in plan.people)
 
 
-def step_infos(plan: Plan) -> tuple[StepInfo, ...]:
-    """The plan's steps as the core wants them."""
-    thinks = [(journey, step, plan.think_of(step)) for journey, step in plan.steps]
-    return tuple(
-        StepInfo(journey.name, step.name, think.mean, think.as_law().coefficient_of_variation)
-        for journey, step, think in thinks
-    )
+def cells_of(plan: Plan) -> tuple[Cell, ...]:
+    """What each group does, as the core counts it: step by step, in the order of the groups."""
+    found = []
+    for step, group in _done_by(plan):
+        journey, what = plan.steps[step]
+        think = plan.think_of(what)
+        variation = think.as_law().coefficient_of_variation
+        found.append(Cell(journey.name, what.name, think.mean, variation, plan.people[group].name))
+    return tuple(found)
+
+
+def layout_of(plan: Plan) -> Layout:
+    """Where the figures of a run of this plan stand in its rows."""
+    return Layout(tuple(group.name for group in plan.people), cells_of(plan))
+
+
+def cell_numbers(plan: Plan) -> IntArray:
+    """The number of each group's cell of each step, shape (groups, steps); NO_CELL where it never does it."""
+    numbers = np.full((len(plan.people), len(plan.steps)), NO_CELL, dtype=np.int64)
+    for number, (step, group) in enumerate(_done_by(plan)):
+        numbers[group, step] = number
+    return numbers
+
+
+def _done_by(plan: Plan) -> list[tuple[int, int]]:
+    """Each step with each group that may do it, as numbers. One group counts all, whatever it does."""
+    journeys = {journey.name: number for number, journey in enumerate(plan.journeys)}
+    terms = [GroupTerms.of(plan, group) for group in plan.people]
+    return [
+        (step, group)
+        for step, (journey, _) in enumerate(plan.steps)
+        for group, own in enumerate(terms)
+        if len(terms) == 1 or own.weights[journeys[journey.name]] > 0 or journeys[journey.name] in own.fixed
+    ]
 
 
 def _compile_step(
@@ -206,6 +244,7 @@ def _compile_step(
         time_limit_ms=limit_ms,
         think=think,
         redirects=step.redirects,
+        traced=not any(name.lower() == "traceparent" for name in step.headers),
         confined_to=_confined(base, step),
         examiner=examiner if examiner.wanted else None,
         accompanying=tuple(

@@ -15,13 +15,13 @@ class Tally:
     from the moment a request was due until it is started.
     """
 
-    def __init__(self, steps: int, groups: int) -> None:
+    def __init__(self, cells: int, groups: int) -> None:
         self.in_step = 0
         self.present = [0] * groups
         self.second = 0
         self.begun = self.mark = 0.0
         self._last_start = 0.0
-        self._steps = steps
+        self._cells = cells
         self._flight_area = 0.0
         self._present_area = [0.0] * groups
         self.lags: list[float] = []
@@ -52,7 +52,7 @@ class Tally:
         self._present_area[group] += now - self.begun
         self.present[group] -= 1
 
-    def start(self, now: float, due: float, step: int) -> None:
+    def start(self, now: float, due: float, cell: int) -> None:
         """A step that was due at ``due`` is started."""
         self.advance(now)
         self.in_step += 1
@@ -62,7 +62,7 @@ class Tally:
         if gap > self._gap:
             self._gap = gap
         self._last_start = now
-        self.started[step] += 1
+        self.started[cell] += 1
 
     def end(self, now: float) -> None:
         """A step is over."""
@@ -105,6 +105,6 @@ class Tally:
     def _reset(self) -> None:
         self.lags = []
         self.overdue_area = self._gap = 0.0
-        self.started = [0] * self._steps
+        self.started = [0] * self._cells
         self.arrived = [0] * len(self.present)
         self.turned_away = [0] * len(self.present)

@@ -11,7 +11,7 @@ from stonekettle.engine.driver import Driver
 from stonekettle.engine.flight import Flight, new_share
 from stonekettle.engine.lives import Values
 from stonekettle.engine.looking import Looking
-from stonekettle.engine.records import ERRORS, FORMAT, NEW_CONNECTION, PART, WHOLE, RecordBuffer
+from stonekettle.engine.records import ERRORS, FORMAT, LED_ON, NEW_CONNECTION, PART, WHOLE, RecordBuffer
 from stonekettle.engine.script import Request, Script
 from stonekettle.engine.server_timing import TimingSampler
 from stonekettle.engine.tally import Tally
@@ -47,12 +47,15 @@ class Transfers:
         looking: Looking,
         tally: Tally,
         on_end: Callable[[User, float, bool], None],
+        seed: int = 0,
     ) -> None:
+        self._seed = seed
         self.buffer = RecordBuffer()
         self.timings = TimingSampler(script.timing_names)
         self.start = 0.0
         """When the run began, on the loop's clock."""
         self._limits = [(terms.down, terms.up) for terms in script.groups]
+        self._cells = script.numbers.tolist()
         self._keeps = [terms.keeps_connections for terms in script.groups]
         self._kept: list[list[User]] = [[] for _ in script.groups]
         self._multi, self._looking, self._tally, self._on_end = driver.multi, looking, tally, on_end
@@ -69,7 +72,7 @@ class Transfers:
             self._take_over(user, self._kept[user.group].pop())
             return
         user.share = new_share()
-        user.main = Flight.of(user)
+        user.main = Flight.of(user, seed=self._seed)
         if any(self._limits[user.group]):
             user.main.slow_to(*self._limits[user.group])
 
@@ -104,11 +107,12 @@ class Transfers:
     def send(self, user: User, request: Request, values: Values, due: float) -> None:
         flight = user.main
         assert flight is not None  # a user has its handle from the start
+        user.parts = 0
         flight.prepare(request, values)
         now = time.perf_counter()
         flight.scheduled, flight.started = due, now
         tally = self._tally
-        tally.start(now, due, request.step)
+        tally.start(now, due, self._cells[user.group][request.step])
         if self.timings.wanted and self.timings.take(now - tally.begun):
             flight.capture_headers()
         self._busy[flight.handle] = flight
@@ -151,13 +155,17 @@ class Transfers:
         elapsed = int((now - flight.started) * 1e6)
         if error:
             total = max(total, elapsed)
-        elif status not in request.expect:
+        place, target = flight.place, None if error else flight.leads_to(status)
+        led_on = target is not None and self._follows(flight, status, target, now)
+        if target is not None and not led_on:
+            error = _ERROR["target not allowed" if flight.refused else "other"]
+        elif target is None and not error and status not in request.expect:
             error = _ERROR["status"]
-        if request.examiner is not None or flight.headers is not None:
+        if not led_on and (request.examiner is not None or flight.headers is not None):
             error = self._examine(flight, request, status, total / 1e6, error)
-        several = flight.part or bool(request.accompanying)
+        several = flight.part or bool(request.accompanying) or flight.hops > 0
         dns = connect = tls = sent = 0
-        flags = PART if several else 0
+        flags = (PART if several else 0) | (LED_ON if led_on else 0)
         if info(pycurl.NUM_CONNECTS):
             flags |= NEW_CONNECTION
             dns, connect = info(pycurl.NAMELOOKUP_TIME_T), info(pycurl.CONNECT_TIME_T)
@@ -170,8 +178,10 @@ class Transfers:
             int((flight.scheduled - start) * 1e6),
             int((flight.started - start) * 1e6),
             user.number,
-            request.journey,
+            user.visit,
+            user.group,
             request.step,
+            place,
             status,
             error,
             flags,
@@ -186,6 +196,11 @@ class Transfers:
             max(0, elapsed - total),
             int(self._looking.blind_s * 1e6),
         )
+        if led_on:
+            flight.scheduled = flight.started = now
+            self._busy[handle] = flight
+            self._multi.add_handle(handle)
+            return
         if flight.part:
             user.free.append(flight)
             user.waiting -= 1
@@ -193,10 +208,16 @@ class Transfers:
                 self._end_step(user, now)
             return
         user.failed = error
-        if several and not error:
+        if request.accompanying and not error:
             self._accompany(user, request, now)
         if user.waiting == 0:
             self._end_step(user, now)
+
+    def _follows(self, flight: Flight, status: int, url: str, now: float) -> bool:
+        """Whether the flight goes on to where its answer leads."""
+        if flight.hops == 0:
+            flight.due, flight.begun = flight.scheduled, flight.started
+        return flight.follow(status, url, int((now - flight.begun) * 1000))
 
     def _examine(self, flight: Flight, request: Request, status: int, took_s: float, error: int) -> int:
         """Look at what was captured of a response; the error it ends with."""
@@ -226,7 +247,7 @@ class Transfers:
             wanted.append(other)
         down, up = self._limits[user.group]
         for other in wanted:
-            flight = user.free.pop() if user.free else Flight.of(user, part=True)
+            flight = user.free.pop() if user.free else Flight.of(user, part=True, seed=self._seed)
             if down or up:
                 # They share the line, so many at a time as go side by side.
                 beside = min(len(wanted), CONNECTIONS_PER_HOST)
@@ -244,7 +265,7 @@ class Transfers:
         request = main.request
         assert request is not None  # a step has one
         self._tally.end(now)
-        if request.accompanying:
+        if request.accompanying or main.hops:
             self._record_whole(user, main, request, now)
         main.request = None
         self._on_end(user, now, not user.failed)
@@ -253,9 +274,10 @@ class Transfers:
         """The step as one: its main request's fate, its whole time."""
         start = self.start
         memory, offset = self.buffer.slot()
-        times = (int((main.scheduled - start) * 1e6), int((main.started - start) * 1e6))
-        whole = int((now - main.started) * 1e6)
+        due, begun = (main.due, main.begun) if main.hops else (main.scheduled, main.started)
+        times = (int((due - start) * 1e6), int((begun - start) * 1e6))
+        whole = int((now - begun) * 1e6)
         status = main.handle.getinfo(pycurl.RESPONSE_CODE)
-        what = (user.number, request.journey, request.step, status, user.failed, WHOLE)
+        what = (user.number, user.visit, user.group, request.step, 0, status, user.failed, WHOLE)
         blind = int((now - self._looking.since) * 1e6)
         FORMAT.pack_into(memory, offset, *times, *what, 0, 0, 0, 0, 0, 0, 0, whole, 0, blind)

@@ -72,7 +72,7 @@ class JourneyTrial:
 
     @property
     def requests(self) -> int:
-        return sum(len(step.exchanges) for step in self.steps)
+        return sum(1 + len(exchange.hops) for step in self.steps for exchange in step.exchanges)
 
 
 @dataclass(frozen=True)
@@ -102,12 +102,12 @@ def try_journey(script: Script, base_url: str, number: int, tell: Tell = silent,
         raise TrialFailed(str(error)) from error
     requests = script.journeys[number]
     values = Values({**script.samples[number], **script.row(number + user - 1)}, user, 1, Random())
-    name = script.steps[requests[0].step].journey
+    name = script.step_names[requests[0].step][0]
     walker = TrialUser(user - 1)
     steps: list[StepTrial] = []
     try:
         for place, request in enumerate(requests):
-            step = script.steps[request.step].name
+            step = script.step_names[request.step][1]
             tell(f"Trying {step!r}", place, len(requests))
             if walker.elapsed() > LIMIT_S:
                 steps.append(StepTrial(step, False, f"the trial had taken {LIMIT_S:.0f} s by then and ended.", ()))

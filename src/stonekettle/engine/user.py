@@ -16,8 +16,9 @@ if TYPE_CHECKING:
 @dataclass(slots=True, eq=False)
 class User:
     """``life`` is None until somebody who arrives is there. ``waiting`` counts the accompanying requests of its step
-    that are not answered yet; ``between`` two journeys it may leave at once, ``leaving`` it is about to, ``gone``
-    it has; ``succeeded`` is what its life has yet to hear of its step."""
+    that are not answered yet, ``parts`` all of its requests so far; ``visit`` counts its journeys; ``between`` two of
+    them it may leave at once, ``leaving`` it is about to, ``gone`` it has; ``succeeded`` is what its life has yet to
+    hear of its step."""
 
     number: int
     life: Life | None
@@ -28,6 +29,8 @@ class User:
     free: list[Flight] = field(default_factory=list)
     cached: set[str] = field(default_factory=set)
     waiting: int = 0
+    visit: int = 0
+    parts: int = 0
     failed: int = 0
     begun: bool = False
     in_step: bool = False

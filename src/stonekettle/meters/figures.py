@@ -1,7 +1,7 @@
 """Derived figures without a formula language: what people compute by hand from two metrics.
 
 ``value``        the metric summed over instances and labels (counters by their rate)
-``per request``  a counter's rate over the system's throughput (forced flow law, Denning & Buzen 1978)
+``per step``  a counter's rate over the system's throughput (forced flow law, Denning & Buzen 1978)
 ``per instance`` one line for each instance
 ``by label``     one line for each set of labels
 ``largest``      the greatest instance
@@ -24,7 +24,7 @@ from stonekettle.meters.exposition import unit_of
 from stonekettle.meters.rates import largest, per_second, total
 from stonekettle.meters.samples import Readings, Samples
 
-FigureKind = Literal["value", "per request", "per instance", "by label", "largest", "ratio", "share", "spread"]
+FigureKind = Literal["value", "per step", "per instance", "by label", "largest", "ratio", "share", "spread"]
 MAX_LINES = 6
 WINDOW_S = 5
 """Ratios are of sums over so many seconds: a single second holds too few events."""
@@ -89,9 +89,9 @@ def compute(pin: Pin, readings: Readings, throughput: FloatArray) -> Figure:
     if pin.figure == "largest":
         return Figure(pin, unit, (Line(name, largest([summed(own) for own in by_instance.values()])),))
     value = summed(items)
-    if pin.figure == "per request":
+    if pin.figure == "per step":
         amount = "" if _is_count(items) else unit.removesuffix("/s")
-        return Figure(pin, f"{amount} per request".strip(), (Line(name, _ratio(value, throughput)),))
+        return Figure(pin, f"{amount} per step".strip(), (Line(name, _ratio(value, throughput)),))
     if pin.figure == "ratio":
         others = [o for o in _of(readings, pin.other_component, pin.other_metric) if o.source.kind != "bucket"]
         if not others:
@@ -116,7 +116,7 @@ def kinds_for(items: Sequence[Samples]) -> tuple[FigureKind, ...]:
     kinds = {item.source.kind for item in items}
     if kinds == {"bucket"}:
         return ("spread",)
-    found: list[FigureKind] = ["per request", "value"] if kinds == {"counter"} else ["value"]
+    found: list[FigureKind] = ["per step", "value"] if kinds == {"counter"} else ["value"]
     if len({item.source.labels for item in items}) > 1:
         found.insert(0 if kinds == {"gauge"} else len(found), "by label")
     if len({item.source.instance for item in items}) > 1:

@@ -80,7 +80,7 @@ def _resource(
         component.name,
         mapping.name,
         mapping.kind,
-        float(np.nanmedian(capacity)),
+        capacity,
         utilisation,
         total(waits) if waits else None,
     )

@@ -8,7 +8,7 @@ times faster, for tests of the analysis and for demo history. Its generator can 
 from __future__ import annotations
 
 import heapq
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
@@ -20,8 +20,9 @@ from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
-from stonekettle.core.run_data import Reasons, ResourceSeries, RunData, StepInfo
+from stonekettle.core.run_data import Cell, Reasons, ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
+from stonekettle.plan.models import Plan
 from stonekettle.practice import columns
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.unfit import Attentive, Loop
@@ -133,7 +134,9 @@ class Twin:
         self.paused_at: float | None = None
         self.parked: list[tuple[float, int]] = []
         self.joined: list[tuple[float, int]] = []
-        self.done: list[tuple[float, float, float, int, bool]] = []
+        self.done: list[tuple[float, float, float, int, bool, int, int]] = []
+        """Of each request its start, end and blind time (s), step, whether it failed, its user and that one's visit."""
+        self.begun_by: Counter[int] = Counter()
         self.begun: list[float] = []
         self.delays: list[tuple[float, float]] = []
 
@@ -238,6 +241,7 @@ class Twin:
             self.joined.append((now, -1))
 
     def _begin_journey(self, user: int, name: str) -> None:
+        self.begun_by[user] += 1
         self.place[user] = (name, self.groups[name].deck.draw(), 0)
 
     def _step(self, user: int) -> int:
@@ -321,7 +325,7 @@ class Twin:
         """The answer is there; the user goes on when the generator has seen it."""
         when, since = self.loop.handled(now)
         blind = min(when - since, when - request.start)
-        self.done.append((request.start, when, blind, request.step, failed))
+        self.done.append((request.start, when, blind, request.step, failed, request.user, self.begun_by[request.user]))
         act = self._fail if failed else self._succeed
         if when > now:
             self._at(when, act, request)
@@ -348,8 +352,8 @@ class Twin:
 
     def requests(self) -> Requests:
         """Every request that succeeded, once the twin has run."""
-        done = np.array(self.done, dtype=np.float64).reshape(-1, 5)
-        start, end, blind, step, _ = done[done[:, 4] == 0].T
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 7)
+        start, end, blind, step = done[done[:, 4] == 0, :4].T
         return Requests(
             start,
             np.minimum(end.astype(np.int64), self.seconds - 1),
@@ -361,7 +365,7 @@ class Twin:
     def collected(self) -> RunData:
         """The arrays of a run, once the twin has run."""
         n = self.seconds
-        done = np.array(self.done, dtype=np.float64).reshape(-1, 5)
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 7)
         start, end, blind, step, failed = *done[:, :3].T, done[:, 3].astype(np.int64), done[:, 4] > 0
         begun = np.sort(np.array(self.begun))
         good = ~failed
@@ -369,9 +373,8 @@ class Twin:
         kept = self.requests()
         users = columns.mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n)
         return RunData(
-            steps=tuple(
-                StepInfo(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation)
-                for journey, s in self.steps
+            cells=tuple(
+                Cell(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation) for journey, s in self.steps
             ),
             planned_users=users if self.arrivals else self.ordered.mean_users(n),
             users=users,
@@ -390,12 +393,13 @@ class Twin:
             reasons=Reasons.none(n, cpu=0.05),
             stalls=np.array(self.loop.stalls, dtype=np.float64).reshape(-1, 2),
             started=columns.counts(start, step, shape),
+            requests=columns.counts(end, step, shape),
             completed=columns.counts(end, step, shape),
             errors=columns.counts(end[failed], step[failed], shape),
             response_sum_s=columns.sums(end[good], step[good], (end - start)[good], shape),
             blind_sum_s=columns.sums(end[good], step[good], blind[good], shape),
-            histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us),
-            low_histograms=HistogramSeries.from_observations(kept.second, kept.step, kept.response_us - kept.blind_us),
+            histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us),
+            low_histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us - kept.blind_us),
             resources=self._resources(),
             error_kinds={"status 503": columns.per_second(end[failed], n).astype(np.int64)},
         )
@@ -408,15 +412,26 @@ class Twin:
             count = len(server.free_at)
             noise = self.noise.normal(0, self.cpu_noise, n)
             utilisation = np.clip(columns.first(server.busy, n) / count + noise, 0, 1)
-            found.append(ResourceSeries(component, name, name, float(count), utilisation))
+            found.append(ResourceSeries(component, name, name, np.full(n, float(count)), utilisation))
         for component, pool in self.pools.items():
             times = np.array([t for t, _, _ in pool.changes])
             in_use = columns.mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
             waiting = columns.mean_level(times, np.array([w for _, _, w in pool.changes]), n)
-            found.append(
-                ResourceSeries(component, "connections", "pool", float(pool.limit), in_use / pool.limit, waiting)
-            )
+            limit = np.full(n, float(pool.limit))
+            found.append(ResourceSeries(component, "connections", "pool", limit, in_use / limit, waiting))
         return tuple(found)
+
+
+def journeys_of(plan: Plan) -> list[TwinJourney]:
+    """A plan's journeys as the twin walks them."""
+    return [
+        TwinJourney(
+            journey.name,
+            journey.weight,
+            tuple(TwinStep(step.request.partition("?")[0], plan.think_of(step).as_law()) for step in journey.active),
+        )
+        for journey in plan.journeys
+    ]
 
 
 def simulate(

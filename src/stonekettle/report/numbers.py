@@ -29,7 +29,7 @@ def seconds(value: float) -> str:
 
 
 def rate(value: float) -> str:
-    return f"{figure(value)} req/s"
+    return f"{figure(value)} steps/s"
 
 
 def percent(ratio: float) -> str:

@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 from pydantic import BaseModel, TypeAdapter
 
@@ -19,7 +20,7 @@ from stonekettle.core import analysis as core
 from stonekettle.core.histogram import percentiles_s
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
-from stonekettle.engine.records import ERRORS, SCHEMA
+from stonekettle.engine.records import ERRORS, SCHEMA, WHOLE, trace_ids
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.models import Plan
@@ -30,10 +31,12 @@ Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no 
 
 
 class Totals(BaseModel):
-    """Sums over the whole run. ``requests`` counts those recorded, ``trial_requests`` those sent
-    before load began."""
+    """Sums over the whole run. ``steps`` counts what people waited for, ``errors`` those of them that failed;
+    ``requests`` the exchanges recorded, ``trial_requests`` those before load began. Runs from before the two were
+    told apart have no ``steps``."""
 
     duration_s: float
+    steps: int | None = None
     requests: int
     errors: int
     trial_requests: int
@@ -50,11 +53,12 @@ class NoteModel(BaseModel):
 
 
 class Result(BaseModel):
-    """A run in one document. Times in seconds, rates per second, shares 0..1; intervals have
-    ``value``, ``low``, ``high`` and ``confidence``. NaN is null."""
+    """A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
+    0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null."""
 
     format: int = FORMAT_VERSION
     experiment: str
+    simulated: bool = False
     state: str
     cause: str
     outcome: Outcome
@@ -106,7 +110,8 @@ def build(
         verdict=sentences.verdict(analysis, plan),
         totals=Totals(
             duration_s=float(run.seconds),
-            requests=int(run.completed.sum()),
+            steps=int(run.completed.sum()),
+            requests=int(run.requests.sum()),
             errors=int(run.errors.sum()),
             trial_requests=trial_requests,
             errors_by_kind={kind: int(counts.sum()) for kind, counts in run.error_kinds.items()},
@@ -152,6 +157,7 @@ def seconds_csv(run: RunData) -> str:
         "users": run.users,
         **arrivals,
         "in_flight": run.in_flight,
+        "requests": run.requests.sum(axis=1),
         "started": run.started.sum(axis=1),
         "completed": run.completed.sum(axis=1),
         "errors": run.errors.sum(axis=1),
@@ -174,31 +180,56 @@ def seconds_csv(run: RunData) -> str:
 
 
 class RequestsFile:
-    """Writes request records to a Parquet file (zstd) as they come, with names for numbers."""
+    """Writes request records to a Parquet file (zstd) as they come, with names for numbers: one row for each exchange
+    on the wire. ``seed`` is the run's, ``rows`` how many there are so far."""
 
-    def __init__(self, target: Path | pa.NativeFile, plan: Plan) -> None:
-        self._steps = pa.array([step.name for _, step in plan.steps])
-        self._journeys = pa.array([journey.name for journey in plan.journeys])
+    def __init__(self, target: Path | pa.NativeFile, plan: Plan, seed: int = 1) -> None:
+        self.rows = 0
+        self._seed = seed
+        journeys = list(dict.fromkeys(journey.name for journey, _ in plan.steps))
+        # A step belongs to one journey: its number tells that one's too.
+        self._journey_of = np.array([journeys.index(journey.name) for journey, _ in plan.steps], dtype=np.int32)
+        self._names = {
+            "group": pa.array([group.name for group in plan.people]),
+            "journey": pa.array(journeys),
+            "step": pa.array([step.name for _, step in plan.steps]),
+            "error": pa.array(ERRORS),
+        }
         self._writer = pq.ParquetWriter(target, self.schema(), compression="zstd")
 
     @staticmethod
     def schema() -> pa.Schema:
         text = pa.dictionary(pa.int32(), pa.string())
-        named = {"journey": text, "step": text, "error": text}
-        return pa.schema([pa.field(f.name, named.get(f.name, f.type)) for f in SCHEMA])
+        named = {"group": text, "step": text, "error": text}
+        fields = [pa.field(f.name, named.get(f.name, f.type)) for f in SCHEMA]
+        fields.insert(SCHEMA.names.index("step"), pa.field("journey", text))
+        return pa.schema([*fields, pa.field("trace_id", pa.string())])
 
     def write(self, table: pa.Table) -> None:
-        names = {"journey": self._journeys, "step": self._steps, "error": pa.array(ERRORS)}
+        schema = self.schema()
+        table = table.filter(pc.equal(pc.bit_wise_and(table["flags"], WHOLE), 0))
+        self.rows += len(table)
         columns = []
-        for name in SCHEMA.names:
-            if name not in table.column_names:  # recorded before this was
-                columns.append(pa.nulls(len(table), SCHEMA.field(name).type))
+        for name in schema.names:
+            if name == "journey":
+                column = pa.array(self._journey_of[table["step"].to_numpy()])
+            elif name == "trace_id":
+                column = self._traces(table)
+            elif name in table.column_names:
+                column = table[name].combine_chunks()
+            else:  # recorded before this was
+                columns.append(pa.nulls(len(table), schema.field(name).type))
                 continue
-            column = table[name].combine_chunks()
-            if name in names:
-                column = pa.DictionaryArray.from_arrays(column.cast(pa.int32()), names[name])
+            if name in self._names:
+                column = pa.DictionaryArray.from_arrays(column.cast(pa.int32()), self._names[name])
             columns.append(column)
-        self._writer.write_table(pa.Table.from_arrays(columns, schema=self.schema()))
+        self._writer.write_table(pa.Table.from_arrays(columns, schema=schema))
+
+    def _traces(self, table: pa.Table) -> pa.Array:
+        """The trace each request named; older runs named none."""
+        if "visit" not in table.column_names:
+            return pa.nulls(len(table), pa.string())
+        return trace_ids(self._seed, *(table[name].to_numpy() for name in ("user", "visit", "step")))
 
     def close(self) -> None:
         self._writer.close()

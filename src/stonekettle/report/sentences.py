@@ -94,7 +94,7 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
 
 def objective_text(objective: Objective, plan: Plan) -> str:
     """An objective as a phrase: "95 % of Buy ticket within 2 s"."""
-    subject = plan.steps[objective.steps[0]][1].name if objective.steps else "all requests"
+    subject = plan.steps[objective.steps[0]][1].name if objective.steps else "all steps"
     if objective.kind == "errors":
         return f"errors of {subject} under {objective.limit * 100:g} %"
     return f"{objective.percent:g} % of {subject} within {format_duration(objective.limit)}"
@@ -223,7 +223,7 @@ def _limiting_title(found: LimitingResource) -> str:
             f"{n.figure(resource.servers)} in use, {n.figure(resource.waiting or 0)} requests waiting"
         )
     if resource is not None:
-        cost = f", {n.seconds(resource.demand.demand_s.value)} of it spent per request" if resource.demand else ""
+        cost = f", {n.seconds(resource.demand.demand_s.value)} of it spent per step" if resource.demand else ""
         return f"The limit is {_resource(resource.key)}: {n.percent(resource.utilisation)} busy{cost}"
     if found.cause == "contention":
         return "The limit is contention: throughput falls while no resource is full"
@@ -246,7 +246,7 @@ def _limiting(analysis: Analysis) -> Note | None:
         "generators, and no metered resource was full. Where the system saturates is not claimed.",
         "hardware": "It is the first resource to fill as load grows.",
         "pool": "Every connection is taken while the hardware behind has room: requests queue for a place.",
-        "contention": "Look for locks, retries or thrashing: work per request grows with concurrency.",
+        "contention": "Look for locks, retries or thrashing: work per step grows with concurrency.",
         "unmetered": "Every metered resource has room. A pool without metrics, a lock or an outside service "
         "looks just like this.",
         "none": "The run did not push any resource to its end."
@@ -272,7 +272,7 @@ def _evidence_line(e: ResourceEvidence) -> str:
     if e.demand is not None and e.kind != "pool":
         demand = e.demand.demand_s
         parts.append(
-            f"{n.seconds(demand.value)} per request ({n.figure(demand.low * 1000)}–{n.figure(demand.high * 1000)} ms)"
+            f"{n.seconds(demand.value)} per step ({n.figure(demand.low * 1000)}–{n.figure(demand.high * 1000)} ms)"
         )
     if e.waiting:
         parts.append(f"{n.figure(e.waiting)} waiting")
@@ -311,7 +311,7 @@ def _breaking(analysis: Analysis) -> Note | None:
             "breaking",
             "holds",
             "No errors",
-            f"Every request succeeded up to {n.users(found.at_least_users or 0)} users.",
+            f"Every step succeeded up to {n.users(found.at_least_users or 0)} users.",
             (),
             Evidence(("errors",)),
         )
@@ -373,7 +373,7 @@ def _pauses(analysis: Analysis) -> Note | None:
         "pauses",
         "strained",
         f"Nobody could go on for {n.seconds(longest.pause_s)}",
-        f"At {n.users(users)} users no request started for so long, though the generators ran: everybody waited for "
+        f"At {n.users(users)} users no step started for so long, though the generators ran: everybody waited for "
         "the system.",
         tuple(
             f"At {n.users(analysis.levels[check.level - 1].users)} users for {n.seconds(check.pause_s)}."
@@ -448,10 +448,10 @@ def _claims_stand(analysis: Analysis) -> bool:
 
 def _declined(kind: str, subject: str, declined: Declined) -> Note:
     reasons: Mapping[str, str] = {
-        "too few levels": "It needs at least four levels of 10 s with 100 requests each."
+        "too few levels": "It needs at least four levels of 10 s with 100 steps each."
         if kind == "saturation"
-        else "It needs a level of 10 s with 100 requests.",
-        "no successful requests": "No request succeeded.",
+        else "It needs a level of 10 s with 100 steps.",
+        "no successful requests": "No step succeeded.",
         BLURRED: "Measuring blurred it by more than the answer can bear: repeat it where the generators have room.",
         GENERATOR: "The generators did not deliver the load that was ordered: add generators, or repeat the run where "
         "they have room.",

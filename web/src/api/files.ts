@@ -1,7 +1,7 @@
 /** Metrics files of a run. */
 import { useQueryClient } from '@tanstack/vue-query'
-import { api, body, form } from './client'
-import { useJob } from './jobs'
+import { api, body, form, type Schemas } from './client'
+import { useJob, type OutcomeOf } from './jobs'
 
 /** How a file is to be read, sent as JSON beside it. */
 export interface FileUse {
@@ -63,4 +63,21 @@ export function useRemoveFile(run: number) {
 function forget(client: ReturnType<typeof useQueryClient>, run: number) {
   void client.invalidateQueries({ queryKey: ['run', run] })
   void client.invalidateQueries({ queryKey: ['plate', run] })
+}
+
+export type ExportWhat = Schemas['ExportIn']['what']
+
+/** A file of the run's, made by a worker; it can be downloaded once it is there. */
+export function useExport(run: number, ended: (made: OutcomeOf<'export made'>) => void) {
+  return useJob(
+    (what: ExportWhat) =>
+      body(
+        api.POST('/api/runs/{run_id}/exports', {
+          params: { path: { run_id: run } },
+          body: { what },
+        }),
+      ),
+    'export made',
+    ended,
+  )
 }

@@ -1,37 +1,56 @@
 import { describe, expect, it } from 'vitest'
 import { cursor, joined, type LivePlate } from './livePlate'
 
-function plate(since: number, seconds: number, changes: Partial<LivePlate> = {}): LivePlate {
-  const t = Array.from({ length: seconds }, (_, i) => since + i + 0.5)
+function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}): LivePlate {
+  const start = Array.from({ length: seconds }, (_, i) => from + i)
+  const t = start.map((second) => second + 0.5)
   const column = t.map((x) => x * 10)
   return {
-    state: 'running', elapsed_s: since + seconds, bin_s: 1, since, t, planned: column, users: column,
-    in_flight: column, throughput: column, errors: column, p50: column, p95: column, p99: column,
-    blur: column, stalls: [], events: [], pins: [],
+    state: 'running', elapsed_s: from + seconds, sequence: from + seconds, whole: false, bin_s: 1, start, t,
+    planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
+    p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [],
+    selections: [],
     resources: [
-      { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', servers: 4, utilisation: column, waiting: null },
+      { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', capacity: column, utilisation: column, waiting: null },
     ],
     ...changes,
   } // prettier-ignore
 }
 
 describe('a live plate', () => {
-  it('asks for everything first, then from a little before its end', () => {
-    expect(cursor(undefined)).toEqual({ after: 0, bin_s: 0 })
-    expect(cursor(plate(0, 20))).toEqual({ after: 15, bin_s: 1 })
-    expect(cursor(plate(0, 3))).toEqual({ after: 0, bin_s: 1 })
+  it('asks for everything first, then for what was written since', () => {
+    const shown = { of: '', split: '' } as const
+    expect(cursor(undefined, shown)).toEqual({ after: 0, bin_s: 0, has: '', ...shown })
+    expect(cursor(plate(0, 20), shown)).toEqual({ after: 20, bin_s: 1, has: 'step:1', ...shown })
   })
   it('grows by what came, and takes the newer of what it has twice', () => {
     const fresh = plate(15, 7, { throughput: [1, 2, 3, 4, 5, 6, 7] })
     const grown = joined(plate(0, 20), fresh)
-    expect(grown.t).toHaveLength(22)
     expect(grown.t).toEqual(plate(0, 22).t)
     expect(grown.throughput.slice(14, 17)).toEqual([145, 1, 2])
     expect(grown.resources[0]?.utilisation).toHaveLength(22)
-    expect(grown.elapsed_s).toBe(22)
+    expect([grown.elapsed_s, grown.sequence]).toEqual([22, 22])
   })
-  it('begins anew when bins have become wider', () => {
-    const wider = plate(0, 4, { bin_s: 2 })
+  it('puts a second that was told late in its place', () => {
+    const grown = joined(plate(0, 4), plate(1, 1, { users: [99], sequence: 7 }))
+    expect(grown.users).toEqual([5, 99, 25, 35])
+    expect(grown.sequence).toBe(7)
+  })
+  it('is empty where nobody told anything, until somebody does', () => {
+    const gap = joined(plate(0, 2), plate(4, 1))
+    expect(gap.t).toEqual([0.5, 1.5, 2.5, 3.5, 4.5])
+    expect(gap.users).toEqual([5, 15, null, null, 45])
+    expect(joined(gap, plate(2, 2)).users).toEqual([5, 15, 25, 35, 45])
+  })
+  it('has no resource any more that is gone', () => {
+    expect(joined(plate(0, 4), plate(0, 4, { resources: [] })).resources).toEqual([])
+  })
+  it('keeps everything where nothing is new', () => {
+    const nothing = plate(20, 0, { sequence: 20 })
+    expect(joined(plate(0, 20), nothing).throughput).toEqual(plate(0, 20).throughput)
+  })
+  it('begins anew with all there is', () => {
+    const wider = plate(0, 4, { bin_s: 10, whole: true })
     expect(joined(plate(0, 20), wider)).toBe(wider)
   })
   it('leaves blank what a resource was before it was first read', () => {

@@ -1,71 +1,85 @@
-/** A live plate grows: what a page has, and what came since, put together. */
+/** A page's plate: what it has read, and what was written since, put together. */
 import type { Schemas } from './client'
 
 export type LivePlate = Schemas['LivePlate']
 type Column = (number | null)[]
 
-/** Seconds read again each time: the slowest source of a second may come so much later. */
-const OVERLAP_S = 5
-
-/** What to ask for next: the second from which on this page's columns may still change. */
-export function cursor(have: LivePlate | undefined): { after: number; bin_s: number } {
-  if (!have?.t.length) return { after: 0, bin_s: 0 }
-  const end = (have.t.at(-1) ?? 0) + have.bin_s / 2
-  const after = Math.floor(end / have.bin_s) * have.bin_s - OVERLAP_S
-  return { after: Math.max(0, after), bin_s: have.bin_s }
+/** What the page shows: the selection of its response row (none: the most telling one), and how rows are split. */
+export interface Shown {
+  of: string
+  split: '' | 'group' | 'journey' | 'step'
 }
 
-/** `have` up to where `fresh` begins, then `fresh`. */
+const MOST_STALLS = 40
+
+/** What to ask for next: everything written after what this page has. */
+export function cursor(have: LivePlate | undefined, shown: Shown) {
+  return { after: have?.sequence ?? 0, bin_s: have?.bin_s ?? 0, has: have?.of ?? '', ...shown }
+}
+
+/** `have` with the bins of `fresh` in their places; only those, where they are all there is. */
 export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate {
-  if (!have || fresh.since === 0 || fresh.bin_s !== have.bin_s) return fresh
-  const kept = have.t.filter((t) => (t ?? 0) < fresh.since).length
-  const grown = (before: Column | undefined, after: Column | undefined): Column => [
-    ...(before?.slice(0, kept) ?? Array<null>(kept).fill(null)),
-    ...(after ?? Array<null>(fresh.t.length).fill(null)),
-  ]
-  const before = <T extends { t: number | null }>(marks: T[]) =>
-    marks.filter((mark) => (mark.t ?? 0) < fresh.since)
+  if (!have || fresh.whole) return fresh
+  const end = Math.max(have.start.at(-1) ?? -1, fresh.start.at(-1) ?? -1)
+  // Bins of which nobody told anything are there, and empty.
+  const start = Array.from({ length: Math.floor(end / fresh.bin_s) + 1 }, (_, i) => i * fresh.bin_s)
+  const old = new Map(have.start.map((second, i) => [second, i]))
+  const now = new Map(fresh.start.map((second, i) => [second, i]))
+  const both = (before: Column | undefined, after: Column | undefined): Column =>
+    start.map((second) => {
+      const i = now.get(second)
+      return (i !== undefined ? after?.[i] : before?.[old.get(second) ?? -1]) ?? null
+    })
+  const anew = (t: number) => now.has(Math.floor(t / fresh.bin_s) * fresh.bin_s)
+  const kept = <T extends { t: number }>(before: T[], after: T[]): T[] =>
+    [...before.filter((mark) => !anew(mark.t)), ...after].sort((a, b) => a.t - b.t)
+  const stalls = kept(have.stalls, fresh.stalls)
+  const longest = [...stalls].sort((a, b) => b.length_s - a.length_s).slice(0, MOST_STALLS)
   return {
     ...fresh,
-    since: have.since,
-    t: grown(have.t, fresh.t),
-    planned: grown(have.planned, fresh.planned),
-    users: grown(have.users, fresh.users),
-    in_flight: grown(have.in_flight, fresh.in_flight),
-    throughput: grown(have.throughput, fresh.throughput),
-    errors: grown(have.errors, fresh.errors),
-    p50: grown(have.p50, fresh.p50),
-    p95: grown(have.p95, fresh.p95),
-    p99: grown(have.p99, fresh.p99),
-    blur: grown(have.blur, fresh.blur),
-    stalls: [...before(have.stalls), ...fresh.stalls],
-    events: [...before(have.events), ...fresh.events],
-    resources: both(have.resources, fresh.resources, (r) => r.key).map(([old, now]) => ({
-      ...(now ?? old),
-      utilisation: grown(old?.utilisation, now?.utilisation),
-      waiting:
-        old?.waiting || now?.waiting
-          ? grown(old?.waiting ?? undefined, now?.waiting ?? undefined)
-          : null,
+    start,
+    t: both(have.t, fresh.t).map((t, i) => t ?? (start[i] ?? 0) + fresh.bin_s / 2),
+    planned: both(have.planned, fresh.planned),
+    users: both(have.users, fresh.users),
+    in_flight: both(have.in_flight, fresh.in_flight),
+    throughput: both(have.throughput, fresh.throughput),
+    errors: both(have.errors, fresh.errors),
+    p50: both(have.p50, fresh.p50),
+    p95: both(have.p95, fresh.p95),
+    p99: both(have.p99, fresh.p99),
+    blur: both(have.blur, fresh.blur),
+    groups: pairs(have.groups, fresh.groups, (g) => g.name).map(([was, is]) => ({
+      name: is.name,
+      ordered: both(was?.ordered, is.ordered),
+      present: both(was?.present, is.present),
     })),
-    pins: both(have.pins, fresh.pins, (p) => `${p.component} ${p.metric} ${p.figure}`).map(
-      ([old, now]) => ({
-        ...(now ?? old),
-        lines: both(old?.lines ?? [], now?.lines ?? [], (l) => l.label).map(([was, is]) => ({
-          label: (is ?? was).label,
-          values: grown(was?.values, is?.values),
+    parts: pairs(have.parts, fresh.parts, (p) => p.id).map(([was, is]) => ({
+      ...is,
+      throughput: both(was?.throughput, is.throughput),
+      p95: both(was?.p95, is.p95),
+    })),
+    stalls: stalls.filter((stall) => longest.includes(stall)),
+    events: kept(have.events, fresh.events),
+    resources: pairs(have.resources, fresh.resources, (r) => r.key).map(([was, is]) => ({
+      ...is,
+      capacity: both(was?.capacity, is.capacity),
+      utilisation: both(was?.utilisation, is.utilisation),
+      waiting: is.waiting && both(was?.waiting ?? undefined, is.waiting),
+    })),
+    pins: pairs(have.pins, fresh.pins, (p) => `${p.component} ${p.metric} ${p.figure}`).map(
+      ([was, is]) => ({
+        ...is,
+        lines: pairs(was?.lines ?? [], is.lines, (l) => l.label).map(([before, after]) => ({
+          label: after.label,
+          values: both(before?.values, after.values),
         })),
-        spread: ((now ?? old).spread.length ? (now ?? old).bounds : []).map((_, i) =>
-          grown(old?.spread[i], now?.spread[i]),
-        ),
+        spread: is.spread.map((share, i) => both(was?.spread[i], share)),
       }),
     ),
   }
 }
 
-/** Pairs of the same thing before and now; one of them may be missing. */
-function both<T>(before: T[], now: T[], key: (one: T) => string): [T, T][] {
-  const keys = [...new Set([...before, ...now].map(key))]
-  const find = (all: T[], wanted: string) => all.find((one) => key(one) === wanted) as T
-  return keys.map((k) => [find(before, k), find(now, k)])
+/** What there is now, each with itself as it was before, if it was there: every look names all of them. */
+function pairs<T>(before: T[], now: T[], key: (one: T) => string): [T | undefined, T][] {
+  return now.map((is) => [before.find((one) => key(one) === key(is)), is])
 }

@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
-import { cursor, joined, type LivePlate } from './livePlate'
+import { cursor, joined, type LivePlate, type Shown } from './livePlate'
 
 const LIVE_MS = 1_000
 /** What changes seldom in a live run; a change of state is heard with the plate at once. */
@@ -59,14 +59,20 @@ export function useRun(id: MaybeRefOrGetter<number>) {
   })
 }
 
-/** The plate of a run; while it is live each look asks only for what is new. */
-export function usePlate(id: MaybeRefOrGetter<number>, live: MaybeRefOrGetter<boolean>) {
+/** The plate of a run: the page holds what it has read, and each look asks only for what is new. */
+export function usePlate(
+  id: MaybeRefOrGetter<number>,
+  live: MaybeRefOrGetter<boolean>,
+  shown: MaybeRefOrGetter<Shown>,
+) {
   const client = useQueryClient()
-  return useQuery({
-    queryKey: computed(() => ['plate', toValue(id)]),
+  return useQuery<LivePlate>({
+    queryKey: computed(() => ['plate', toValue(id), toValue(shown)]),
+    // Another choice of the same run's: the picture stays until it is there.
+    placeholderData: (before, query) => (query?.queryKey[1] === toValue(id) ? before : undefined),
     queryFn: async ({ queryKey }) => {
-      const have = toValue(live) ? client.getQueryData<LivePlate>(queryKey) : undefined
-      const params = { path: { run_id: toValue(id) }, query: cursor(have) }
+      const have = client.getQueryData<LivePlate>(queryKey)
+      const params = { path: { run_id: toValue(id) }, query: cursor(have, toValue(shown)) }
       return joined(have, await body(api.GET('/api/runs/{run_id}/plate', { params })))
     },
     // A ref, not a function: it must be looked at again when the run turns live or ends.
@@ -110,6 +116,24 @@ export function useStopRun() {
     mutationFn: (run: number) =>
       body(api.POST('/api/runs/{run_id}/stop', { params: { path: { run_id: run } } })),
     onSuccess: (_, run) => client.invalidateQueries({ queryKey: ['run', run] }),
+  })
+}
+
+/** Take a run out of every list, or have it back. */
+export function useDeleteRun() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ run, back }: { run: number; back: boolean }) => {
+      const params = { params: { path: { run_id: run } } }
+      return back
+        ? body(api.POST('/api/runs/{run_id}/restore', params))
+        : body(api.DELETE('/api/runs/{run_id}', params))
+    },
+    onSuccess: async (_, { run }) => {
+      await client.invalidateQueries({ queryKey: ['run', run] })
+      await client.invalidateQueries({ queryKey: ['runs'] })
+      await client.invalidateQueries({ queryKey: ['experiments'] })
+    },
   })
 }
 

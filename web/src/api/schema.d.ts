@@ -865,6 +865,30 @@ export interface paths {
         get: operations["stonekettle_server_runs_api_get_run"];
         put?: never;
         post?: never;
+        /**
+         * Delete Run
+         * @description Take an ended run out of every list. For a day it can be had back.
+         */
+        delete: operations["stonekettle_server_runs_api_delete_run"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Run
+         * @description Have a deleted run back.
+         */
+        post: operations["stonekettle_server_runs_api_restore_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -880,8 +904,7 @@ export interface paths {
         };
         /**
          * Get Plate
-         * @description Everything measured from ``after`` on, as columns over time; from the beginning where bins are no
-         *     longer as wide as the page has them.
+         * @description What was measured, as columns over time: what was written since the page looked last, or everything.
          */
         get: operations["stonekettle_server_runs_api_get_plate"];
         put?: never;
@@ -953,6 +976,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Export
+         * @description Have a file of the run made; once the job is done it can be downloaded.
+         */
+        post: operations["stonekettle_server_runs_api_make_export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/seconds.csv": {
         parameters: {
             query?: never;
@@ -960,7 +1003,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Download Seconds */
+        /**
+         * Download Seconds
+         * @description The run second by second, once it has been made.
+         */
         get: operations["stonekettle_server_runs_api_download_seconds"];
         put?: never;
         post?: never;
@@ -979,7 +1025,7 @@ export interface paths {
         };
         /**
          * Download Requests
-         * @description Every request, streamed through a file that is gone once sent.
+         * @description Every request, once the file has been made.
          */
         get: operations["stonekettle_server_runs_api_download_requests"];
         put?: never;
@@ -1150,7 +1196,7 @@ export interface components {
              * Figure
              * @enum {string}
              */
-            figure: "value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
             /**
              * Other Component
              * @default
@@ -1319,7 +1365,7 @@ export interface components {
             /** Series */
             series: number;
             /** Figures */
-            figures: ("value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread")[];
+            figures: ("value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread")[];
             /** Spark */
             spark: (number | null)[];
             /** Spark Unit */
@@ -1612,6 +1658,8 @@ export interface components {
             last_run_state: string | null;
             /** Last Run Verdict */
             last_run_verdict: string | null;
+            /** Last Run Simulated */
+            last_run_simulated: boolean | null;
         };
         /**
          * Source
@@ -1632,13 +1680,16 @@ export interface components {
         };
         /**
          * GoalOutline
-         * @description A response time objective as a line on the plate; ``limit_s`` in seconds.
+         * @description A response time objective as a line on the plate, in the row that shows what it is about (``of``, a selection
+         *     of the plate); ``limit_s`` in seconds.
          */
         GoalOutline: {
             /** Label */
             label: string;
             /** Limit S */
             limit_s: number;
+            /** Of */
+            of: string;
         };
         /** JourneyOutline */
         JourneyOutline: {
@@ -1819,6 +1870,8 @@ export interface components {
             verdict: string;
             /** Load */
             load: components["schemas"]["Corner"][];
+            /** Simulated */
+            simulated: boolean;
             /**
              * Queued At
              * Format: date-time
@@ -1916,8 +1969,8 @@ export interface components {
         };
         /**
          * Result
-         * @description A run in one document. Times in seconds, rates per second, shares 0..1; intervals have
-         *     ``value``, ``low``, ``high`` and ``confidence``. NaN is null.
+         * @description A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
+         *     0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null.
          */
         Result: {
             /**
@@ -1927,6 +1980,11 @@ export interface components {
             format: number;
             /** Experiment */
             experiment: string;
+            /**
+             * Simulated
+             * @default false
+             */
+            simulated: boolean;
             /** State */
             state: string;
             /** Cause */
@@ -1962,8 +2020,21 @@ export interface components {
             };
         };
         /**
+         * Room
+         * @description Bytes a run takes as it is stored: requests one by one, its seconds, and what its meters read.
+         */
+        Room: {
+            /** Requests */
+            requests: number;
+            /** Seconds */
+            seconds: number;
+            /** Metrics */
+            metrics: number;
+        };
+        /**
          * RunDetail
-         * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says.
+         * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
+         *     be had back for a while.
          */
         RunDetail: {
             /** Id */
@@ -1982,6 +2053,8 @@ export interface components {
             verdict: string;
             /** Load */
             load: components["schemas"]["Corner"][];
+            /** Simulated */
+            simulated: boolean;
             /**
              * Queued At
              * Format: date-time
@@ -2009,6 +2082,13 @@ export interface components {
             result: components["schemas"]["Result"] | null;
             /** System Id */
             system_id: number | null;
+            room: components["schemas"]["Room"];
+            /** Deleted At */
+            deleted_at: string | null;
+            /** Deleted By */
+            deleted_by: string;
+            /** Undo Until */
+            undo_until: string | null;
             /** Meters */
             meters: components["schemas"]["MeterReport"][];
             /** Files */
@@ -2016,12 +2096,15 @@ export interface components {
         };
         /**
          * Totals
-         * @description Sums over the whole run. ``requests`` counts those recorded, ``trial_requests`` those sent
-         *     before load began.
+         * @description Sums over the whole run. ``steps`` counts what people waited for, ``errors`` those of them that failed;
+         *     ``requests`` the exchanges recorded, ``trial_requests`` those before load began. Runs from before the two were
+         *     told apart have no ``steps``.
          */
         Totals: {
             /** Duration S */
             duration_s: number;
+            /** Steps */
+            steps?: number | null;
             /** Requests */
             requests: number;
             /** Errors */
@@ -2046,10 +2129,11 @@ export interface components {
             at: string;
         };
         /**
-         * PlateWindow
-         * @description What a page has already: everything before second ``after``, in bins of ``bin_s``.
+         * Window
+         * @description What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and the
+         *     selection it wants: none, where it leaves the choice to us.
          */
-        PlateWindow: {
+        Window: {
             /**
              * After
              * @default 0
@@ -2060,6 +2144,22 @@ export interface components {
              * @default 0
              */
             bin_s: number;
+            /**
+             * Of
+             * @default
+             */
+            of: string;
+            /**
+             * Has
+             * @default
+             */
+            has: string;
+            /**
+             * Split
+             * @default
+             * @enum {string}
+             */
+            split: "" | "group" | "journey" | "step";
         };
         /**
          * EventMark
@@ -2076,14 +2176,30 @@ export interface components {
             until: number | null;
         };
         /**
+         * GroupColumn
+         * @description A group's load: users or arrivals per second ordered, and people present.
+         */
+        GroupColumn: {
+            /** Name */
+            name: string;
+            /** Ordered */
+            ordered: (number | null)[];
+            /** Present */
+            present: (number | null)[];
+        };
+        /**
          * LivePlate
          * @description A plate with the state the run was in when it was read.
          */
         LivePlate: {
+            /** Sequence */
+            sequence: number;
+            /** Whole */
+            whole: boolean;
             /** Bin S */
             bin_s: number;
-            /** Since */
-            since: number;
+            /** Start */
+            start: number[];
             /** T */
             t: (number | null)[];
             /** Planned */
@@ -2092,18 +2208,26 @@ export interface components {
             users: (number | null)[];
             /** In Flight */
             in_flight: (number | null)[];
+            /** Blur */
+            blur: (number | null)[];
             /** Throughput */
             throughput: (number | null)[];
             /** Errors */
             errors: (number | null)[];
+            /** Of */
+            of: string;
             /** P50 */
             p50: (number | null)[];
             /** P95 */
             p95: (number | null)[];
             /** P99 */
             p99: (number | null)[];
-            /** Blur */
-            blur: (number | null)[];
+            /** Groups */
+            groups: components["schemas"]["GroupColumn"][];
+            /** Parts */
+            parts: components["schemas"]["Part"][];
+            /** Selections */
+            selections: components["schemas"]["SelectionName"][];
             /** Stalls */
             stalls: components["schemas"]["Stall"][];
             /** Resources */
@@ -2116,6 +2240,20 @@ export interface components {
             state: string;
             /** Elapsed S */
             elapsed_s: number;
+        };
+        /**
+         * Part
+         * @description One of the parts that a row is split into.
+         */
+        Part: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Throughput */
+            throughput: (number | null)[];
+            /** P95 */
+            p95: (number | null)[];
         };
         /** PinLine */
         PinLine: {
@@ -2140,7 +2278,7 @@ export interface components {
              * Figure
              * @enum {string}
              */
-            figure: "value" | "per request" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
             /** Unit */
             unit: string;
             /** Lines */
@@ -2160,12 +2298,22 @@ export interface components {
             name: string;
             /** Kind */
             kind: string;
-            /** Servers */
-            servers: number;
+            /** Capacity */
+            capacity: (number | null)[];
             /** Utilisation */
             utilisation: (number | null)[];
             /** Waiting */
             waiting: (number | null)[] | null;
+        };
+        /**
+         * SelectionName
+         * @description What the response row can show: all steps, or those of a group, a journey, one step.
+         */
+        SelectionName: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
         };
         /**
          * Stall
@@ -2246,6 +2394,17 @@ export interface components {
             why: string;
         };
         /**
+         * ExportIn
+         * @description Which file of the run is wanted.
+         */
+        ExportIn: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "requests.parquet" | "seconds.csv";
+        };
+        /**
          * ColumnLine
          * @description A column of a file: what it can be used as, whether it only grows, its first values.
          */
@@ -2312,6 +2471,24 @@ export interface components {
             timing: components["schemas"]["Spent"][];
             /** Fault */
             fault: string | null;
+        };
+        /**
+         * ExportMade
+         * @description A file of a run that can be downloaded now, ``size`` bytes long.
+         */
+        ExportMade: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "export made";
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "requests.parquet" | "seconds.csv";
+            /** Size */
+            size: number;
         };
         /** FaultLine */
         FaultLine: {
@@ -2454,7 +2631,7 @@ export interface components {
             /** Total */
             total: number;
             /** Outcome */
-            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"]) | null;
+            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"]) | null;
             problem: components["schemas"]["JobProblem"] | null;
         };
         /**
@@ -3925,11 +4102,54 @@ export interface operations {
             };
         };
     };
+    stonekettle_server_runs_api_delete_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_restore_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     stonekettle_server_runs_api_get_plate: {
         parameters: {
             query?: {
                 after?: number;
                 bin_s?: number;
+                of?: string;
+                has?: string;
+                split?: "" | "group" | "journey" | "step";
             };
             header?: never;
             path: {
@@ -4037,6 +4257,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_make_export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportIn"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
             };
         };
     };

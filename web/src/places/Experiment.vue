@@ -89,7 +89,7 @@ async function run() {
           <ul class="space-y-2">
             <li v-for="r in runs.data.value?.runs" :key="r.id">
               <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
-              <RunState class="ml-2" :state="r.state" />
+              <RunState class="ml-2" :state="r.state" :simulated="r.simulated" />
               <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
               <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
             </li>

@@ -55,9 +55,17 @@ const router = useRouter()
           <template v-if="e.last_run_id">
             <p>
               <RouterLink :to="`/runs/${e.last_run_id}`">Run {{ e.last_run_id }}</RouterLink>
-              <RunState class="ml-2" :state="e.last_run_state ?? ''" />
+              <RunState
+                class="ml-2"
+                :state="e.last_run_state ?? ''"
+                :simulated="e.last_run_simulated ?? false"
+              />
             </p>
             <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
+            <p v-if="e.last_run_simulated" class="text-ink-2">
+              Not measured yet. Open it and press <strong>Start run</strong>: the load is drawn as
+              it climbs, and after {{ given(e.duration_s) }} it says what holds here.
+            </p>
           </template>
           <p v-else-if="e.fault" class="text-ink-2">Not run yet.</p>
           <p v-else class="text-ink-2">

@@ -3,7 +3,8 @@ import { computed, ref, watch } from 'vue'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
-import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/runPlate'
+import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/view'
+import type { Shown } from '@/api/livePlate'
 import Action from '@/ui/Action.vue'
 import Grade from '@/ui/Grade.vue'
 import Loading from '@/ui/Loading.vue'
@@ -11,14 +12,18 @@ import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { clock, counted, rate, seconds, users, when } from '@/ui/format'
+import Downloads from './run/Downloads.vue'
+import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
+import RunRoom from './run/RunRoom.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
 
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
-const plate = usePlate(() => props.id, live)
+const shown = ref<Shown>({ of: '', split: '' })
+const plate = usePlate(() => props.id, live, shown)
 const stop = useStopRun()
 watch(live, () => void plate.refetch()) // the last seconds arrive after the last live look
 watch(
@@ -44,7 +49,11 @@ function boundary(kind: string): Boundary | null {
   return { value: found.at, low: found.low, high: found.high }
 }
 const goals = computed(() =>
-  (run.data.value?.outline.goals ?? []).map((g) => ({ label: g.label, limit: g.limit_s })),
+  (run.data.value?.outline.goals ?? []).map((g) => ({
+    label: g.label,
+    limit: g.limit_s,
+    of: g.of,
+  })),
 )
 const flags = computed(() => {
   const begun = run.data.value?.begun_at
@@ -91,7 +100,7 @@ const left = computed(() => {
   const data = run.data.value
   return data ? Math.max(0, data.outline.profile.duration_s - elapsed.value) : 0
 })
-const shown = computed(() => levels.value.find((l) => l.number === selected.value))
+const level = computed(() => levels.value.find((l) => l.number === selected.value))
 
 /** What a flag on the plate has room for: the first sentence, cut. */
 function inShort(text: string) {
@@ -123,7 +132,6 @@ useShortcuts([
   { keys: ']', says: 'Next level', act: () => step(1) },
   { keys: 'Escape', says: 'No level selected', act: () => (selected.value = null) },
 ])
-const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
 </script>
 
 <template>
@@ -142,11 +150,20 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         </h1>
         <p class="flex flex-wrap items-baseline gap-x-3">
           <span>Run {{ id }}</span>
-          <RunState :state="run.data.value.state" data-testid="run-state" />
+          <RunState
+            :state="run.data.value.state"
+            :simulated="run.data.value.simulated"
+            data-testid="run-state"
+          />
           <span class="label">{{ when(run.data.value.queued_at) }}</span>
         </p>
         <Problem v-if="run.isError.value" :error="run.error.value" />
       </header>
+
+      <p v-if="run.data.value.simulated" class="border-l-2 border-ochre pl-3" role="note">
+        Played in virtual time against a simulation of the practice system, to show what a run looks
+        like: nothing was sent, nothing measured. Start the experiment for a real one.
+      </p>
 
       <section v-if="live" class="space-y-3" data-testid="progress">
         <p>{{ run.data.value.cause }}</p>
@@ -218,14 +235,8 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
         </article>
       </section>
 
-      <section v-if="result" class="border-t border-rule pt-2">
-        <h2 class="text-[15.5px]">Files</h2>
-        <p class="flex flex-wrap gap-x-4">
-          <a v-for="name in downloads" :key="name" :href="`/api/runs/${id}/${name}`" download>{{
-            name
-          }}</a>
-        </p>
-      </section>
+      <Downloads v-if="result && !live" :run="id" />
+      <RunRoom v-if="!live" :run="run.data.value" />
     </aside>
 
     <div class="min-w-0">
@@ -248,29 +259,24 @@ const downloads = ['result.json', 'seconds.csv', 'requests.parquet']
             {{ choice === 'clock' ? 'Over time' : 'Against load' }}
           </button>
         </div>
+        <PlateChoices v-if="input" v-model="shown" :plate="input.plate" />
         <span class="label">Drag to select a window, double-click for all</span>
       </div>
       <RunPlate v-if="input && input.plate.t.length" :input="input" :highlight="highlight" />
       <p v-else class="py-16 text-center text-ink-2" role="status">
         {{ live ? 'No request has been completed yet.' : 'This run recorded nothing.' }}
       </p>
-      <p v-if="shown" class="mt-2" data-testid="level">
-        <strong>Level {{ shown.number }}</strong
-        >, {{ clock(shown.start_s) }} to {{ clock(shown.end_s) }}: {{ users(shown.users) }} users,
-        {{ rate(shown.throughput) }}, half within {{ seconds(shown.p50_s) }}, 95 % within
-        {{ seconds(shown.p95_s) }}.
+      <p v-if="level" class="mt-2" data-testid="level">
+        <strong>Level {{ level.number }}</strong
+        >, {{ clock(level.start_s) }} to {{ clock(level.end_s) }}: {{ users(level.users) }} users,
+        {{ rate(level.throughput) }}, half within {{ seconds(level.p50_s) }}, 95 % within
+        {{ seconds(level.p95_s) }}.
       </p>
       <details v-if="levels.length && input" class="mt-3">
         <summary class="label cursor-pointer">
           Table of {{ counted(levels.length, 'level') }}
         </summary>
-        <LevelTable
-          class="mt-2"
-          :levels="levels"
-          :plate="input.plate"
-          :selected="selected"
-          @select="selected = $event"
-        />
+        <LevelTable class="mt-2" :input="input" :selected="selected" @select="selected = $event" />
       </details>
       <RunMeters :run="run.data.value" :events="plate.data.value?.events ?? []" />
       <details class="mt-2">

@@ -50,7 +50,7 @@ function older() {
             <td>
               <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
             </td>
-            <td><RunState :state="run.state" /></td>
+            <td><RunState :state="run.state" :simulated="run.simulated" /></td>
             <td>
               <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
                 run.experiment

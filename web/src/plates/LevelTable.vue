@@ -1,15 +1,22 @@
 <script setup lang="ts">
 import { percent, rate, seconds, users } from '@/ui/format'
-import { meanIn, pinFigures, type PinRow } from './pinRows'
+import { computed } from 'vue'
+import { pinFigures, type PinRow } from './pinRows'
 import { blurOf } from './blur'
-import { resourceName, type LevelPoint, type Plate } from './runPlate'
+import { resourceName } from './rows'
+import { at, viewOf, type LevelPoint, type PlateInput } from './view'
 
 /** What the plate draws, level by level in figures: clients, resources, pins. */
-const props = defineProps<{ levels: LevelPoint[]; plate: Plate; selected: number | null }>()
+const props = defineProps<{ input: PlateInput; selected: number | null }>()
 defineEmits<{ select: [number: number] }>()
 
+const levels = computed(() => props.input.levels)
+const plate = computed(() => props.input.plate)
+const places = computed(() => viewOf({ ...props.input, axis: 'load' }).places)
+
 function pinned(pin: PinRow, level: LevelPoint): string {
-  return pinFigures(pin, (values) => meanIn(values, level, props)).join(', ')
+  const place = places.value.find((one) => one.level === level)
+  return pinFigures(pin, (values) => (place ? at(values, place) : null)).join(', ')
 }
 </script>
 

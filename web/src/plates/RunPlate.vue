@@ -4,8 +4,8 @@ import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import VChart from 'vue-echarts'
 import './echarts'
 import { RIGHT } from './layout'
-import { figuresAt, place } from './figures'
-import { draw, type PlateInput } from './runPlate'
+import { draw } from './runPlate'
+import { placeAt, stretchOf, type PlateInput } from './view'
 
 export interface Highlight {
   rows: string[]
@@ -21,8 +21,9 @@ const band = ref<{ left: number; width: number } | null>(null)
 
 const drawing = computed(() => draw(props.input))
 const figures = computed(() => {
-  const found = figuresAt(props.input, cursor.value)
-  return new Map(found.map((row) => [row.id, row.lines]))
+  const { view, rows } = drawing.value
+  const place = placeAt(view, cursor.value)
+  return new Map(rows.map((row) => [row.id, place ? row.figures(place) : []]))
 })
 const lit = computed(() => new Set(props.highlight?.rows ?? []))
 
@@ -48,7 +49,7 @@ function placeBand() {
   const wanted = props.highlight
   band.value = null
   if (!wanted || wanted.low === null || wanted.high === null || !chart.value) return
-  const found = place(props.input, wanted.low, wanted.high)
+  const found = stretchOf(props.input, wanted.low, wanted.high)
   if (!found) return
   const [from, to] = found.map((x) => Number(chart.value?.convertToPixel({ xAxisIndex: 0 }, x)))
   if (from === undefined || to === undefined || Number.isNaN(from + to)) return
@@ -60,7 +61,7 @@ watch(
   () => void nextTick(placeBand),
 )
 watch(
-  () => [props.input.axis, drawing.value.layout.rows.length] as const,
+  () => [props.input.axis, drawing.value.rows.length] as const,
   () => void nextTick(armSelection),
 )
 watch(chart, () => void nextTick(armSelection))
@@ -69,7 +70,7 @@ watch(chart, () => void nextTick(armSelection))
 <template>
   <div
     class="relative"
-    :style="{ height: `${drawing.layout.height}px` }"
+    :style="{ height: `${drawing.height}px` }"
     data-testid="plate"
     :data-axis="input.axis"
     @dblclick="resetWindow"
@@ -91,7 +92,7 @@ watch(chart, () => void nextTick(armSelection))
       data-testid="evidence-band"
     />
     <div
-      v-for="row in drawing.layout.rows"
+      v-for="row in drawing.rows"
       :key="row.id"
       class="pointer-events-none absolute right-0 flex flex-col justify-start border-l-2 pl-2 transition-opacity"
       :class="[
@@ -101,7 +102,7 @@ watch(chart, () => void nextTick(armSelection))
       :style="{ top: `${row.top - 2}px`, width: `${RIGHT - 12}px`, height: `${row.height + 4}px` }"
       :data-row="row.id"
     >
-      <template v-if="row.id.startsWith('pin:')">
+      <template v-if="row.kind === 'pin'">
         <p class="truncate text-[13px] leading-[17px]" :title="row.name">{{ row.name }}</p>
         <p
           v-for="line in figures.get(row.id)"
@@ -112,18 +113,19 @@ watch(chart, () => void nextTick(armSelection))
           {{ line }}
         </p>
       </template>
-      <template v-else-if="row.id === 'blur' || row.id.startsWith('resource:')">
+      <template v-else-if="row.kind === 'strip'">
         <p class="flex justify-between gap-2 text-[13px] leading-[18px]">
           <span class="truncate">{{ row.name }}</span>
           <span class="figures whitespace-nowrap">{{ figures.get(row.id)?.[0] }}</span>
         </p>
       </template>
       <template v-else>
-        <p class="label">{{ row.name }}</p>
+        <p class="label truncate" :title="row.name">{{ row.name }}</p>
         <p
           v-for="line in figures.get(row.id)"
           :key="line"
-          class="figures text-[13.5px] leading-snug"
+          class="figures truncate text-[13.5px] leading-snug"
+          :title="line"
         >
           {{ line }}
         </p>

@@ -1,7 +1,9 @@
 /** The quiet row of what measuring did: the share of users that may not have been load, and stalls. */
 import type { SeriesOption } from 'echarts'
-import type { LevelPoint, PlateInput } from './runPlate'
-import { cellRow, reach, type Cell } from './strip'
+import { percent, seconds } from '@/ui/format'
+import type { PlateRow } from './rows'
+import { cellRow } from './strip'
+import { at, type LevelPoint, type Place, type Plate, type View } from './view'
 
 /** A share of this much fills the row's darkness: beyond it claims begin to fall. */
 const FULL = 0.05
@@ -12,43 +14,52 @@ export function blurOf(level: LevelPoint): number | null {
   return present > 0 ? ((level.overdue ?? 0) + (level.blind ?? 0)) / present : null
 }
 
-export function blurSeries(input: PlateInput, grid: number, end: number): SeriesOption[] {
-  const { plate, levels, tokens, axis } = input
-  const dark = (share: number | null | undefined) => (share == null ? null : share / FULL)
-  if (axis === 'load') {
-    const sorted = levels.toSorted((a, b) => a.users - b.users)
-    const x = sorted.map((l) => l.users)
-    const cells = sorted.map((l, k): Cell => {
-      const [from, to] = reach(x, k, end)
-      return { from, to, low: 0, high: 1, value: dark(blurOf(l)) }
-    })
-    return [cellRow(grid, cells, tokens)]
-  }
-  const half = plate.bin_s / 2
-  const cells = plate.t.map((t, k): Cell => {
-    const at = t ?? 0
+export function blurRow(view: View, height: number): PlateRow {
+  const { plate, tokens, axis } = view
+  const share = (place: Place) => {
+    if (place.level) return blurOf(place.level)
     // A share of the few who finish last says nothing of the run.
-    const share = (plate.planned[k] ?? 0) > 0 ? plate.blur[k] : null
-    return { from: at - half, to: at + half, low: 0, high: 1, value: dark(share) }
+    return place.bins.some((i) => view.loaded[i]) ? at(plate.blur, place) : null
+  }
+  const stalls = (grid: number): SeriesOption => ({
+    type: 'scatter',
+    xAxisIndex: grid,
+    yAxisIndex: grid,
+    data: plate.stalls.map((stall) => [stall.t + stall.length_s / 2, 0.5]),
+    symbol: 'diamond',
+    symbolSize: 9,
+    itemStyle: { color: tokens.ochre },
+    silent: true,
+    z: 4,
   })
-  return [
-    cellRow(grid, cells, tokens),
-    {
-      type: 'scatter',
-      xAxisIndex: grid,
-      yAxisIndex: grid,
-      data: plate.stalls.map((stall) => [stall.t + stall.length_s / 2, 0.5]),
-      symbol: 'diamond',
-      symbolSize: 9,
-      itemStyle: { color: tokens.ochre },
-      silent: true,
-      z: 4,
+  return {
+    id: 'blur',
+    name: 'Blur of measuring',
+    kind: 'strip',
+    height,
+    scale: { max: 1, tick: null, parts: 1, lines: false, atZero: true },
+    series: (grid) => {
+      const cells = view.places.map((place) => {
+        const found = share(place)
+        return {
+          from: place.from,
+          to: place.to,
+          low: 0,
+          high: 1,
+          value: found === null ? null : found / FULL,
+        }
+      })
+      return [cellRow(grid, cells, tokens), ...(axis === 'clock' ? [stalls(grid)] : [])]
     },
-  ]
+    figures: (place) => {
+      const stood = axis === 'clock' ? stalledAt(plate, place.x) : 0
+      return [percent(share(place)) + (stood ? `, still ${seconds(stood)}` : '')]
+    },
+  }
 }
 
 /** The longest stall within a bin around `t`, in seconds; 0 when there was none. */
-export function stalledAt({ plate }: Pick<PlateInput, 'plate'>, t: number): number {
+function stalledAt(plate: Plate, t: number): number {
   const half = Math.max(plate.bin_s / 2, 0.5)
   const here = plate.stalls.filter((s) => s.t - half <= t && t <= s.t + s.length_s + half)
   return Math.max(0, ...here.map((s) => s.length_s))

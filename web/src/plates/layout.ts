@@ -1,36 +1,23 @@
 /** Rows stacked on one shared horizontal axis. */
 
-export interface Row {
-  id: string
-  name: string
+export interface Placed {
   top: number
-  height: number
-}
-
-export interface Layout {
-  rows: Row[]
-  height: number
 }
 
 export const LEFT = 58
 export const RIGHT = 232
 const TOP = 22
-const GAP = 16
-const STRIP_GAP = 7
-const PIN_GAP = 12
+const GAP = { plain: 16, strip: 7, pin: 12 }
 const AXIS = 40
 
-export function stack(rows: { id: string; name: string; height: number }[]): Layout {
+/** The rows with their places, and the height of all. */
+export function stack<T extends { height: number; kind: keyof typeof GAP }>(
+  rows: T[],
+): { rows: (T & Placed)[]; height: number } {
   let top = TOP
   const placed = rows.map((row) => {
     const here = { ...row, top }
-    top +=
-      row.height +
-      (row.id === 'blur' || row.id.startsWith('resource:')
-        ? STRIP_GAP
-        : row.id.startsWith('pin:')
-          ? PIN_GAP
-          : GAP)
+    top += row.height + GAP[row.kind]
     return here
   })
   return { rows: placed, height: top + AXIS }

@@ -1,10 +1,12 @@
 /** Marks on a run's plate: limits of objectives, moments worth a flag, bands of load. */
-import type { Boundary, PlateInput } from './runPlate'
+import type { Boundary, PlateInput, View } from './view'
 
 const ROOM_FOR_A_NAME = 0.2
 const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
 
-export function rules({ goals, tokens }: PlateInput) {
+/** The limits of objectives, in the row that shows what they are about. */
+export function rules({ goals: all, plate, tokens }: PlateInput) {
+  const goals = all.filter((goal) => goal.of === plate.of)
   if (!goals.length) return undefined
   return {
     symbol: 'none',
@@ -43,6 +45,23 @@ export function flags({ flags, plate, tokens }: PlateInput) {
     lineStyle: { color: tokens.ink2, width: 1, type: 'solid' as const },
     label: { color: tokens.ink2, fontSize: 12, formatter: '⚑ {b}', position: 'end' as const },
     data,
+  }
+}
+
+/** On the clock: the time in which nobody is wanted any more and users finish what they are in. */
+export function drained(view: View) {
+  const { plate, tokens } = view
+  const first = view.loaded.lastIndexOf(true) + 1
+  const from = plate.t[first]
+  const to = plate.t.at(-1)
+  if (!view.loaded.some(Boolean) || from == null || to == null) return undefined
+  return {
+    silent: true,
+    itemStyle: { color: tokens.rule, opacity: 0.45 },
+    data: [[{ xAxis: from - plate.bin_s / 2 }, { xAxis: to + plate.bin_s / 2 }]] as [
+      object,
+      object,
+    ][],
   }
 }
 

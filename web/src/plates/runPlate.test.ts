@@ -1,7 +1,7 @@
 import { flags } from './marks'
 import { describe, expect, it } from 'vitest'
-import { figuresAt, nearest, place } from './figures'
-import { draw, type LevelPoint, type PlateInput } from './runPlate'
+import { draw } from './runPlate'
+import { placeAt, stretchOf, viewOf, type LevelPoint, type PlateInput } from './view'
 import { darkness, reach } from './strip'
 
 const tokens = {
@@ -18,13 +18,14 @@ function level(number: number, users: number, more: Partial<LevelPoint> = {}): L
 }
 
 function input(changes: Partial<PlateInput> = {}): PlateInput {
-  const resource = { component: 'ledger', servers: 4, waiting: null }
+  const resource = { component: 'ledger', capacity: [4, 4, 4], waiting: null }
   return {
     axis: 'clock',
     plate: {
       bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
-      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], since: 0, stalls: [{ t: 1.2, length_s: 0.34 }],
+      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [],
+      selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],
       pins: [], events: [],
       resources: [
         { ...resource, key: 'ledger.cpu', name: 'cpu', kind: 'cpu', utilisation: [0.5, null, 0.7] },
@@ -45,10 +46,19 @@ type Series = {
   markLine?: { data: unknown[] }
 }
 const seriesOf = (i: PlateInput) => draw(i).option.series as Series[]
+const rowOf = (i: PlateInput, id: string) => {
+  const row = draw(i).rows.find((one) => one.id === id)
+  if (!row) throw new Error(`no row ${id}`)
+  return { name: row.name, series: row.series(0) as Series[], figures: row.figures }
+}
+const figuresAt = (i: PlateInput, id: string, x: number | null) => {
+  const place = placeAt(viewOf(i), x)
+  return place ? rowOf(i, id).figures(place) : []
+}
 
 describe('the plate of a run', () => {
   it('stacks load, throughput, response, errors and a strip for each resource', () => {
-    const rows = draw(input()).layout.rows
+    const { rows } = draw(input())
     expect(rows.map((r) => r.id)).toEqual([
       'load',
       'throughput',
@@ -84,9 +94,7 @@ describe('the plate of a run', () => {
       p95: [0.05, 0.06, 9],
       p99: [0.09, 0.1, 9],
     }
-    const fan = seriesOf(input({ plate }))
-      .filter((s) => s.type === 'line')
-      .slice(3)
+    const fan = rowOf(input({ plate }), 'response').series
     expect(fan.every((s) => s.data.length === 2)).toBe(true)
   })
   it('leads no line of response times across a pause', () => {
@@ -100,9 +108,7 @@ describe('the plate of a run', () => {
       p95: timed,
       p99: timed,
     }
-    const fan = seriesOf(input({ plate }))
-      .filter((s) => s.type === 'line')
-      .slice(3)
+    const fan = rowOf(input({ plate }), 'response').series
     expect(fan.map((s) => s.data.filter((point) => (point as number[])[1] == null).length)).toEqual(
       [1, 1, 1, 1],
     )
@@ -140,7 +146,10 @@ describe('the plate of a run', () => {
 
   it('rules the objectives and flags the markers', () => {
     const series = seriesOf(
-      input({ goals: [{ label: 'p95', limit: 0.2 }], flags: [{ t: 50, text: 'draining' }] }),
+      input({
+        goals: [{ label: 'p95', limit: 0.2, of: 'step:0' }],
+        flags: [{ t: 50, text: 'draining' }],
+      }),
     )
     expect(series[0]?.markLine?.data).toEqual([
       { name: 'draining', xAxis: 50, label: { show: true } },
@@ -151,26 +160,87 @@ describe('the plate of a run', () => {
 })
 
 describe('figures at the cursor', () => {
-  it('are those of the nearest second, or of the last', () => {
-    const at = (x: number | null) => new Map(figuresAt(input(), x).map((r) => [r.id, r.lines]))
-    expect(at(1.4).get('throughput')).toEqual(['6.00 req/s'])
-    expect(at(null).get('load')).toEqual(['10 of 10 users'])
-    expect(at(1.4).get('resource:ledger.cpu')).toEqual(['–'])
+  it('are those of the nearest second, or of the last that load was wanted in', () => {
+    expect(figuresAt(input(), 'throughput', 1.4)).toEqual(['6.00 steps/s'])
+    expect(figuresAt(input(), 'load', null)).toEqual(['10 of 10 users'])
+    expect(figuresAt(input(), 'resource:ledger.cpu', 1.4)).toEqual(['–'])
   })
 
   it('are those of the nearest level on the load axis', () => {
-    const found = figuresAt(input({ axis: 'load' }), 45)
-    expect(found[0]?.lines).toEqual(['4.00 of 40 users'])
-    expect(figuresAt(input({ axis: 'load', levels: [] }), 45)).toEqual([])
+    expect(figuresAt(input({ axis: 'load' }), 'load', 45)).toEqual(['4.00 of 40 users'])
+  })
+
+  it('are those of the seconds of a like load while there are no levels', () => {
+    const live = input({ axis: 'load', levels: [] })
+    expect(figuresAt(live, 'throughput', 9)).toEqual(['5.50 steps/s'])
+    expect(figuresAt(live, 'response', 9)).toEqual(['p95 50.0–60.0 ms'])
+    expect(figuresAt(live, 'resource:ledger.cpu', 9)).toEqual(['50 %'])
+    expect(rowOf(live, 'resource:ledger.cpu').series[0]?.data).toHaveLength(1)
+    expect(rowOf(live, 'response').series.every((s) => s.data.length === 2)).toBe(true)
+  })
+})
+
+describe('the response row', () => {
+  const goals = [
+    { label: 'buy', limit: 0.2, of: 'step:0' },
+    { label: 'all', limit: 0.5, of: 'all' },
+  ]
+  const named = (i: PlateInput) =>
+    rowOf(i, 'response').series.flatMap((s) =>
+      (s.markLine?.data ?? []).map((one) => (one as { name: string }).name),
+    )
+
+  it('names the step it shows, and has only its objectives', () => {
+    expect(rowOf(input(), 'response').name).toBe('Response: Buy')
+    expect(named(input({ goals }))).toEqual(['buy'])
+    const all = { ...input().plate, of: 'all' }
+    expect(rowOf(input({ plate: all }), 'response').name).toBe('Response: all steps')
+    expect(named(input({ goals, plate: all }))).toEqual(['all'])
+  })
+
+  it('shows the percentiles of its step at each level', () => {
+    const steps = [{ step: 0, p50_s: 0.2, p95_s: 0.3, p99_s: 0.4 }]
+    const i = input({ axis: 'load', levels: [level(1, 20, { steps })] })
+    expect(figuresAt(i, 'response', 20)).toEqual(['p50 200 ms', 'p95 300 ms', 'p99 400 ms'])
+    const all = { ...i, plate: { ...i.plate, of: 'all' } }
+    expect(figuresAt(all, 'response', 20)[0]).toBe('p50 10.0 ms')
+  })
+
+  it('is split into the busiest parts, told apart by their dashes', () => {
+    const parts = Array.from({ length: 8 }, (_, k) => ({
+      id: `step:${k}`,
+      name: `s${k}`,
+      throughput: [k, k, 0],
+      p95: [k / 10, k / 10, 9],
+    }))
+    const i = input({ plate: { ...input().plate, parts } })
+    const { name, series } = rowOf(i, 'response')
+    expect(name).toBe('Response, p95')
+    expect(series.map((s) => s.data[0])).toEqual([7, 6, 5, 4, 3, 2].map((k) => [0.5, k / 10]))
+    expect(series[0]?.data[2]).toEqual([2.5, null])
+    expect(figuresAt(i, 'throughput', 0.5)[0]).toBe('── 7.00 s7')
+    const steps = [{ step: 7, p50_s: 0.2, p95_s: 0.3, p99_s: 0.4 }]
+    const onLoad = { ...i, axis: 'load' as const, levels: [level(1, 20, { steps })] }
+    expect(rowOf(onLoad, 'response').series[0]?.data).toEqual([[20, 0.3]])
+    expect(figuresAt(onLoad, 'response', 20)[0]).toBe('── 300 ms s7')
+  })
+})
+
+describe('draining', () => {
+  it('is marked from the last second that load was wanted in', () => {
+    const [load] = rowOf(input(), 'load').series
+    expect(load?.markArea?.data).toEqual([[{ xAxis: 2 }, { xAxis: 3 }]])
+    const wanted = { ...input().plate, planned: [10, 10, 10] }
+    expect(rowOf(input({ plate: wanted }), 'load').series[0]?.markArea).toBeUndefined()
   })
 })
 
 describe('places and darkness', () => {
   it('finds where a stretch of load was on the clock', () => {
-    expect(place(input(), 35, 45)).toEqual([10, 20])
-    expect(place(input(), 45, 48)).toEqual([20, 30])
-    expect(place(input(), 90, 95)).toBeNull()
-    expect(place(input({ axis: 'load' }), 35, 45)).toEqual([35, 45])
+    expect(stretchOf(input(), 35, 45)).toEqual([10, 20])
+    expect(stretchOf(input(), 45, 48)).toEqual([20, 30])
+    expect(stretchOf(input(), 90, 95)).toBeNull()
+    expect(stretchOf(input({ axis: 'load' }), 35, 45)).toEqual([35, 45])
   })
 
   it('reaches half-way to its neighbours and stays on the axis', () => {
@@ -183,24 +253,19 @@ describe('places and darkness', () => {
     expect(darkness(-1)).toBe(darkness(0))
     expect(darkness(2)).toBe(darkness(1))
   })
-
-  it('takes the nearest', () => {
-    expect(nearest([1, null, 5], 4)).toBe(2)
-  })
 })
 
 describe('the blur of measuring', () => {
   it('darkens with the share of users, and is blank where no load was planned', () => {
     const plate = { ...input().plate, blur: [0.001, 0.05, 0.9] }
-    const strip = seriesOf(input({ plate })).at(-4)
+    const strip = rowOf(input({ plate }), 'blur').series[0]
     expect(strip?.type).toBe('custom')
     expect(strip?.data).toEqual([[0, 1, 0, 1, 0.02], [1, 2, 0, 1, 1]]) // prettier-ignore
   })
   it('marks stalls, and tells the longest beside the row', () => {
-    const stalls = seriesOf(input()).at(-3)
+    const stalls = rowOf(input(), 'blur').series[1]
     expect(stalls?.type).toBe('scatter')
     expect(stalls?.data).toEqual([[1.2 + 0.17, 0.5]])
-    const row = figuresAt(input(), 1.4).find((r) => r.id === 'blur')
-    expect(row?.lines).toEqual(['2.00 %, still 340 ms'])
+    expect(figuresAt(input(), 'blur', 1.4)).toEqual(['2.00 %, still 340 ms'])
   })
 })

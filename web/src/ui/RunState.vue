@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-const props = defineProps<{ state: string }>()
+const props = defineProps<{ state: string; simulated?: boolean }>()
 const looks: Record<string, [glyph: string, look: string]> = {
   queued: ['◌', 'text-ink-2'],
   preparing: ['◔', 'text-ink-2'],
@@ -17,6 +17,12 @@ const found = computed(() => looks[props.state] ?? (['◌', 'text-ink-2'] as con
 
 <template>
   <span class="whitespace-nowrap" :class="found[1]">
-    <span aria-hidden="true">{{ found[0] }}</span> {{ state }}
+    <span aria-hidden="true">{{ found[0] }}</span> {{ state
+    }}<span
+      v-if="simulated"
+      class="label ml-2"
+      title="Played in virtual time against a simulation of the practice system: nothing was measured."
+      >simulated</span
+    >
   </span>
 </template>

@@ -20,7 +20,7 @@ describe('numbers on screen', () => {
       '3 min',
       '0 s',
     ])
-    expect(rate(59.17)).toBe('59.2 req/s')
+    expect(rate(59.17)).toBe('59.2 steps/s')
     expect([0.942, 0.0035, 0].map(percent)).toEqual(['94 %', '0.350 %', '0 %'])
   })
   it('do not invent figures for what was given', () => {

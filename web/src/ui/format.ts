@@ -48,7 +48,7 @@ export function users(value: number | null | undefined): string {
 }
 
 export function rate(value: number | null | undefined): string {
-  return `${figure(value)} req/s`
+  return `${figure(value)} steps/s`
 }
 
 export function when(iso: string): string {

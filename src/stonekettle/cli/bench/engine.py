@@ -290,7 +290,8 @@ def _played(written: dict[str, object], settled_s: float) -> Load:
     outgoing.put(None)
     writer.join()
     cpu, wall = time.process_time() - cpu, time.perf_counter() - began
-    seen = [rollup.fold(second, view(data), 1)[0] for second, data in emitted]
+    one_cell = np.zeros((1, 1), dtype=np.int64)
+    seen = [rollup.fold(second, view(data), one_cell)[0] for second, data in emitted]
     settled = [s for s in seen if settled_s <= s.second < plan.planned.duration_s - 1]
     return Load(
         requests=sum(sum(s.completed) for s in seen),

@@ -25,7 +25,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.practice import config as practice
 from stonekettle.practice import truth as known
 from stonekettle.practice.config import PracticeConfig
-from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
+from stonekettle.practice.twin import journeys_of, simulate
 
 ROOT = Path(__file__).resolve().parents[4]
 EXAMPLES = ROOT / "examples"
@@ -90,32 +90,20 @@ def _holds(plan: Plan, config: PracticeConfig, real: known.Truth, users: int) ->
     rate = min(real.throughput_limit, users / (real.think_s + real.light_response_s))
     settle = 6 * (real.think_s + users / rate)
     profile = LoadProfile((Segment.hold(users, settle + LONG_RUN_COMPLETIONS / rate),))
-    run = simulate(config, twin_journeys(plan), profile, seed=7, cpu_noise=0)
+    run = simulate(config, journeys_of(plan), profile, seed=7, cpu_noise=0)
     counted = np.arange(run.seconds) >= settle
     return all(
-        percentile_s(run.histograms.merged(counted, goal.steps), goal.percent) <= goal.limit
+        percentile_s(run.histograms.merged(counted, run.cells_of(goal.steps)), goal.percent) <= goal.limit
         for goal in document.core_objectives(plan)
         if goal.kind == "response"
     )
-
-
-def twin_journeys(plan: Plan) -> list[TwinJourney]:
-    """A plan's journeys as the twin walks them."""
-    return [
-        TwinJourney(
-            journey.name,
-            journey.weight,
-            tuple(TwinStep(step.request.partition("?")[0], plan.think_of(step).as_law()) for step in journey.active),
-        )
-        for journey in plan.journeys
-    ]
 
 
 def _mix(plan: Plan) -> tuple[dict[str, float], float]:
     """The share of each route among all requests, and their mean think time (s)."""
     weights: dict[str, float] = {}
     think = 0.0
-    for journey in twin_journeys(plan):
+    for journey in journeys_of(plan):
         for step in journey.steps:
             weights[step.route] = weights.get(step.route, 0.0) + journey.weight
             think += journey.weight * step.think.mean_s

@@ -50,6 +50,7 @@ class ExperimentLine(Schema):
     last_run_id: int | None
     last_run_state: str | None
     last_run_verdict: str | None
+    last_run_simulated: bool | None
 
 
 class RevisionLine(Schema):
@@ -88,12 +89,13 @@ class RestoreBody(Schema):
 def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
     """All experiments, the last changed first, each with its last run."""
     newest = Revision.objects.filter(experiment=OuterRef("pk")).order_by("-number")
-    last_run = Run.objects.filter(revision__experiment=OuterRef("pk")).order_by("-pk")
+    last_run = Run.objects.there().filter(revision__experiment=OuterRef("pk")).order_by("-pk")
     experiments = Experiment.objects.order_by("-changed_at").annotate(
         revision_number=Subquery(newest.values("number")[:1]),
         source=Subquery(newest.values("source")[:1]),
         document=Subquery(newest.values("document")[:1]),
         last_run_id=Subquery(last_run.values("pk")[:1]),
+        last_run_simulated=Subquery(last_run.values("simulated")[:1]),
         last_run_state=Subquery(last_run.values("state")[:1]),
         last_run_verdict=Subquery(last_run.values("verdict")[:1]),
     )
@@ -153,6 +155,7 @@ def _line(experiment: Experiment) -> ExperimentLine:
         revision=experiment.revision_number,  # type: ignore[attr-defined]
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]
+        last_run_simulated=experiment.last_run_simulated,  # type: ignore[attr-defined]
         last_run_state=experiment.last_run_state,  # type: ignore[attr-defined]
         last_run_verdict=experiment.last_run_verdict,  # type: ignore[attr-defined]
     )

@@ -7,6 +7,7 @@ import math
 from ninja import Schema
 
 from stonekettle.core.orders import Ordered
+from stonekettle.engine.script import layout_of
 from stonekettle.plan import advice, document
 from stonekettle.plan.load import ArrivalGroup, UserGroup
 from stonekettle.plan.models import Plan
@@ -71,10 +72,12 @@ class ProfileOutline(Schema):
 
 
 class GoalOutline(Schema):
-    """A response time objective as a line on the plate; ``limit_s`` in seconds."""
+    """A response time objective as a line on the plate, in the row that shows what it is about (``of``, a selection
+    of the plate); ``limit_s`` in seconds."""
 
     label: str
     limit_s: float
+    of: str
 
 
 class PlanOutline(Schema):
@@ -134,13 +137,23 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
         profile=_profile(ordered or plan.planned),
         objectives=texts,
         goals=[
-            GoalOutline(label=f"{goal.percent:g} % of {_subject(plan, goal.steps)}", limit_s=goal.limit)
-            for goal in goals
+            GoalOutline(label=f"{goal.percent:g} % of {_subject(plan, goal.steps)}", limit_s=goal.limit, of=of)
+            for goal, of in zip(goals, goal_selections(plan), strict=True)
             if goal.kind == "response"
         ],
         error_limit=plan.error_limit,
         advice=list(advice.of(plan)),
     )
+
+
+def goal_selections(plan: Plan) -> list[str]:
+    """What each objective is about, as the plate selects it."""
+    ids = layout_of(plan).step_ids
+    found = []
+    for goal in document.core_objectives(plan):
+        journey, step = plan.steps[goal.steps[0]] if goal.steps else (None, None)
+        found.append(ids.get((journey.name, step.name), "all") if journey and step else "all")
+    return found
 
 
 def sketch(plan: Plan) -> list[Corner]:
@@ -183,7 +196,7 @@ def _group_text(plan: Plan, group: UserGroup | ArrivalGroup) -> str:
 
 
 def _subject(plan: Plan, steps: tuple[int, ...] | None) -> str:
-    return plan.steps[steps[0]][1].name if steps else "all requests"
+    return plan.steps[steps[0]][1].name if steps else "all steps"
 
 
 def _corners(plan: Plan) -> list[tuple[float, float]]:

@@ -13,7 +13,7 @@ from stonekettle.server.jobs import rules
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.work import JourneyFileFound, JourneyMade, Tried
 from stonekettle.server.requests import user_of
-from stonekettle.server.runs.work import MetricsFileAdded, MetricsFileFound, MetricsFileRemoved
+from stonekettle.server.runs.work import ExportMade, MetricsFileAdded, MetricsFileFound, MetricsFileRemoved
 
 router = Router(tags=["jobs"])
 Outcome = Annotated[
@@ -24,7 +24,8 @@ Outcome = Annotated[
     | FeedKept
     | MetricsFileFound
     | MetricsFileAdded
-    | MetricsFileRemoved,
+    | MetricsFileRemoved
+    | ExportMade,
     Field(discriminator="kind"),
 ]
 

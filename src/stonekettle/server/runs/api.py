@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import tempfile
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
@@ -16,7 +14,6 @@ from ninja.files import UploadedFile
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.signals import Verb
 from stonekettle.engine.strategies import PLAN
-from stonekettle.meters.figures import Pin
 from stonekettle.plan.load import MAX_USERS
 from stonekettle.report import result as results
 from stonekettle.server.experiments import outline
@@ -26,7 +23,7 @@ from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part, user_of
-from stonekettle.server.runs import data, rules, uploads
+from stonekettle.server.runs import data, exports, metering, room, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -46,6 +43,7 @@ class RunLine(Schema):
     cause: str
     verdict: str
     load: list[outline.Corner]
+    simulated: bool
     queued_at: datetime
     ended_at: datetime | None
     ended: bool
@@ -93,7 +91,8 @@ class GeneratorLine(Schema):
 
 
 class RunDetail(RunLine):
-    """A run with everything but its measurements. ``steered`` runs do not end when their plan says."""
+    """A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
+    be had back for a while."""
 
     begun_at: float | None
     elapsed_s: int
@@ -105,6 +104,10 @@ class RunDetail(RunLine):
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
+    room: room.Room
+    deleted_at: datetime | None
+    deleted_by: str
+    undo_until: datetime | None
     meters: list[MeterReport]
     files: list[MetricsFileLine]
 
@@ -129,7 +132,7 @@ def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
 @router.get("/runs", response=RunPage)
 def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""
-    runs = Run.objects.select_related("revision__experiment").defer("result", "plan_document")
+    runs = Run.objects.there().select_related("revision__experiment").defer("result", "plan_document")
     if only.experiment is not None:
         runs = runs.of_experiment(only.experiment)
     if only.in_progress:
@@ -169,16 +172,27 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         ],
         result=results.Result.model_validate(run.result) if run.result else None,
         system_id=run.system_id,
+        room=room.of(run),
+        deleted_at=run.deleted_at,
+        deleted_by=run.deleted_by,
+        undo_until=run.deleted_at + rules.UNDO_FOR if run.deleted_at else None,
         meters=[MeterReport.model_validate(report) for report in run.meter_reports],
         files=[line_of(file) for file in run.metrics_files.defer("chunk")],
     )
 
 
-class PlateWindow(Schema):
-    """What a page has already: everything before second ``after``, in bins of ``bin_s``."""
+@router.delete("/runs/{run_id}", response={204: None})
+def delete_run(request: HttpRequest, run_id: int) -> Status[None]:
+    """Take an ended run out of every list. For a day it can be had back."""
+    rules.delete(get_object_or_404(Run, pk=run_id), request.user.get_username())
+    return Status(204, None)
 
-    after: int = Field(0, ge=0)
-    bin_s: int = Field(0, ge=0)
+
+@router.post("/runs/{run_id}/restore", response={204: None})
+def restore_run(request: HttpRequest, run_id: int) -> Status[None]:
+    """Have a deleted run back."""
+    rules.restore(get_object_or_404(Run, pk=run_id))
+    return Status(204, None)
 
 
 class LivePlate(plates.Plate):
@@ -189,16 +203,15 @@ class LivePlate(plates.Plate):
 
 
 @router.get("/runs/{run_id}/plate", response=LivePlate)
-def get_plate(request: HttpRequest, run_id: int, window: Query[PlateWindow]) -> LivePlate:
-    """Everything measured from ``after`` on, as columns over time; from the beginning where bins are no
-    longer as wide as the page has them."""
+def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -> HttpResponse:
+    """What was measured, as columns over time: what was written since the page looked last, or everything."""
     run = get_object_or_404(Run.objects.select_related("system").defer("result", "plan_document"), pk=run_id)
+    if run.run_state in ENDED:
+        metering.add_pins(run)
     stored = data.seconds_stored(run)
-    width = plates.width_of(stored)
-    since = window.after // width * width if window.bin_s == width else 0
-    pins = [Pin(**pin) for pin in run.system.pins] if run.system else []
-    drawn = plates.draw(data.load(run, since), pins, since)
-    return LivePlate(**vars(drawn), state=run.state, elapsed_s=stored)
+    read = plates.read(run, window, stored)
+    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored)
+    return HttpResponse(found.model_dump_json(), content_type="application/json")
 
 
 @router.post("/runs/{run_id}/stop", response={202: Started})
@@ -256,24 +269,35 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     return _download(json.dumps(run.result, indent=2), "application/json", f"run-{run_id}-result.json")
 
 
+class ExportIn(Schema):
+    """Which file of the run is wanted."""
+
+    what: exports.What
+
+
+@router.post("/runs/{run_id}/exports", response={202: JobStarted})
+def make_export(request: HttpRequest, run_id: int, body: ExportIn) -> Status[JobStarted]:
+    """Have a file of the run made; once the job is done it can be downloaded."""
+    return started(jobs.start("export", {"run": _ended(run_id).pk, "what": body.what}, user_of(request)))
+
+
 @router.get("/runs/{run_id}/seconds.csv")
-def download_seconds(request: HttpRequest, run_id: int) -> HttpResponse:
-    text = results.seconds_csv(data.load(_ended(run_id)).run)
-    return _download(text, "text/csv", f"run-{run_id}-seconds.csv")
+def download_seconds(request: HttpRequest, run_id: int) -> FileResponse:
+    """The run second by second, once it has been made."""
+    return _made(_ended(run_id), "seconds.csv")
 
 
 @router.get("/runs/{run_id}/requests.parquet")
 def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
-    """Every request, streamed through a file that is gone once sent."""
-    run = _ended(run_id)
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "requests.parquet"
-        writer = results.RequestsFile(path, run.plan)
-        for table in data.request_tables(run):
-            writer.write(table)
-        writer.close()
-        opened = path.open("rb")
-    return FileResponse(opened, as_attachment=True, filename=f"run-{run_id}-requests.parquet")
+    """Every request, once the file has been made."""
+    return _made(_ended(run_id), "requests.parquet")
+
+
+def _made(run: Run, what: exports.What) -> FileResponse:
+    path = exports.path_of(run, what)
+    if not path.exists():
+        raise Conflict(f"{what} of run {run.pk} has not been made yet, or not since the run changed. Ask for it first.")
+    return FileResponse(path.open("rb"), as_attachment=True, filename=f"run-{run.pk}-{what}")
 
 
 @router.post("/runs/{run_id}/files/look", response={202: JobStarted})
@@ -320,6 +344,7 @@ def _line(run: Run) -> dict[str, Any]:
         "state": run.state,
         "cause": run.cause,
         "verdict": run.verdict,
+        "simulated": run.simulated,
         "queued_at": run.queued_at,
         "ended_at": run.ended_at,
         "ended": run.run_state in ENDED,

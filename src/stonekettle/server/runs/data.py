@@ -3,32 +3,30 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
 
 from django.db import transaction
 from django.db.models import Max
 
-from stonekettle.core.run_data import RunData
+from stonekettle.core.run_data import ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.rollup import StoredSecond, assemble, unpack_histograms
-from stonekettle.engine.script import step_infos
+from stonekettle.engine.script import cell_numbers, cells_of
 from stonekettle.meters import resources
 from stonekettle.meters.exposition import Kind
 from stonekettle.meters.samples import Batch, Readings, Samples, Source, unpack
 from stonekettle.plan.system import ResourceMapping
-from stonekettle.server.runs.models import GeneratorSecond, MeterScrape, MeterSeries, MetricsFile, Run
+from stonekettle.server.runs import bundling
+from stonekettle.server.runs.models import MeterScrape, MeterSeries, MetricsFile, Run, RunSecond
 from stonekettle.server.systems import pushes
-
-RATES_REACH_S = 15
-"""A counter's rate needs the sample before, and figures over 5 s some more."""
 
 
 def seconds_stored(run: Run) -> int:
-    """How many seconds any generator has delivered."""
-    last = GeneratorSecond.objects.filter(generator__run=run).aggregate(last=Max("second"))["last"]
+    """How many seconds are known of a run."""
+    last = RunSecond.objects.filter(run=run, every=1).aggregate(last=Max("second"))["last"]
     return 0 if last is None else int(last) + 1
 
 
@@ -40,20 +38,32 @@ class Measured:
     readings: Readings
 
 
-def load(run: Run, since: int = 0) -> Measured:
-    """Everything measured so far, but for the single requests; what was measured before second ``since``
-    is not read, and missing in the arrays."""
+def load(run: Run) -> Measured:
+    """Everything measured so far, but for the single requests."""
     plan = run.plan
-    rows = GeneratorSecond.objects.filter(generator__run=run, second__gte=since).values_list(
-        "generator__name", "rollup", "histograms"
-    )
-    stored = [StoredSecond(name, rollup, unpack_histograms(bytes(histograms))) for name, rollup, histograms in rows]
+    rows = RunSecond.objects.filter(run=run, every=1).values_list("told", "histograms")
+    stored = [StoredSecond("", told, unpack_histograms(bytes(histograms))) for told, histograms in rows]
     length = 1 + max((int(s.rollup["second"]) for s in stored), default=-1)
-    told = server_timing.series(plan, [second.rollup for second in stored])
-    readings = _scraped(run, since).joined(told).joined(pushes.during(run, plan)).joined(_uploaded(run))
-    metered = resources.series(plan.system, readings, length, _mapped_by_files(run))
+    read = readings(run, [second.rollup for second in stored])
+    metered = metered_by(run, read, length)
     groups = [group.name for group in plan.people]
-    return Measured(assemble(step_infos(plan), run.ordered, stored, metered, length, groups), readings)
+    return Measured(assemble(cells_of(plan), run.ordered, stored, metered, length, groups), read)
+
+
+def readings(
+    run: Run, told: Sequence[Mapping[str, Any]], scraped: Readings | None = None, since: float = 0.0
+) -> Readings:
+    """All series read by scrapes (those ``scraped``, where given), told by the responses of these seconds, pushed
+    from ``since`` (s) on, uploaded."""
+    plan = run.plan
+    timings = server_timing.series(plan, told)
+    read = _scraped(run) if scraped is None else scraped
+    return read.joined(timings).joined(pushes.during(run, plan, since)).joined(_uploaded(run))
+
+
+def metered_by(run: Run, read: Readings, seconds: int) -> tuple[ResourceSeries, ...]:
+    """The resources of the run's system over so many seconds."""
+    return resources.series(run.plan.system, read, seconds, _mapped_by_files(run))
 
 
 def store(run_id: int, batches: Sequence[Batch]) -> None:
@@ -77,17 +87,20 @@ def store(run_id: int, batches: Sequence[Batch]) -> None:
         MeterScrape.objects.bulk_create(chunks, ignore_conflicts=True)
 
 
-def _scraped(run: Run, since: int = 0) -> Readings:
-    rows = MeterSeries.objects.filter(run=run).values_list(
+def _scraped(run: Run) -> Readings:
+    chunks = MeterScrape.objects.filter(run=run).values_list("chunk", flat=True)
+    return unpack(sources_of(run), [zlib.decompress(chunk) for chunk in chunks])
+
+
+def sources_of(run: Run, first: int = 0) -> dict[int, Source]:
+    """What the run's series are of, from number ``first`` on."""
+    rows = MeterSeries.objects.filter(run=run, number__gte=first).values_list(
         "number", "component", "instance", "metric", "labels", "kind"
     )
-    sources = {
+    return {
         number: Source(component, instance, metric, tuple(sorted(labels.items())), cast(Kind, kind))
         for number, component, instance, metric, labels, kind in rows
     }
-    scrapes = MeterScrape.objects.filter(run=run, scrape__gte=max(0, since - RATES_REACH_S))
-    chunks = scrapes.values_list("chunk", flat=True)
-    return unpack(sources, [zlib.decompress(chunk) for chunk in chunks])
 
 
 def _mapped_by_files(run: Run) -> dict[str, list[ResourceMapping]]:
@@ -111,22 +124,8 @@ def _uploaded(run: Run) -> Iterator[Samples]:
             yield Samples(item.source, item.times - file.offset_s, item.values)
 
 
-def request_tables(run: Run) -> Iterator[Any]:
-    """Request records second by second as Arrow tables; the whole is never in memory."""
-    return (table for _, table in _seconds_of_records(run))
-
-
 def requests(run: Run) -> Iterator[Requests]:
-    """The steps that succeeded, second by second, as the core reads them; nothing is read before it asks."""
-    return (records.to_requests(records.from_table(table), second) for second, table in _seconds_of_records(run))
-
-
-def _seconds_of_records(run: Run) -> Iterator[tuple[int, Any]]:
-    rows = (
-        GeneratorSecond.objects.filter(generator__run=run)
-        .order_by("second", "generator_id")
-        .values_list("second", "records")
-    )
-    for second, chunk in rows.iterator(chunk_size=200):
-        if chunk:
-            yield second, records.from_chunk(bytes(chunk))
+    """The steps that succeeded, minute by minute, as the core reads them; nothing is read before it asks."""
+    cells = cell_numbers(run.plan)
+    for table in bundling.tables(run):
+        yield records.to_requests(records.from_table(table), table["second"].to_numpy(), cells)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -11,9 +13,12 @@ from django.db import models
 from stonekettle.core.orders import Ordered
 from stonekettle.engine import orderbook
 from stonekettle.engine.lifecycle import ENDED, RunState
+from stonekettle.engine.script import layout_of
+from stonekettle.engine.seconds import Layout
 from stonekettle.engine.signals import Verb
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Revision
 from stonekettle.server.sealed import SealedJSONField
 from stonekettle.server.systems.models import System
@@ -26,6 +31,10 @@ class RunQuerySet(models.QuerySet["Run"]):
     def in_progress(self) -> RunQuerySet:
         return self.exclude(state__in=[state.value for state in ENDED])
 
+    def there(self) -> RunQuerySet:
+        """Those that nobody has deleted."""
+        return self.filter(deleted_at=None)
+
     def of_experiment(self, experiment_id: int) -> RunQuerySet:
         return self.filter(revision__experiment_id=experiment_id)
 
@@ -36,7 +45,9 @@ class Run(models.Model):
     ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads. ``begun_at`` is
     the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at``
     is the leading worker's sign of life. ``result`` is the document of the findings, None before analysis.
-    ``meter_reports`` tells how every metrics address did, once load has ended.
+    ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day later. ``meter_reports``
+    tells how every metrics address has done. ``sequence`` rises with everything written of its seconds;
+    ``meter_columns`` names the values of its :class:`MeterSecond` rows.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -53,9 +64,14 @@ class Run(models.Model):
     stop_requested_by = models.CharField(max_length=150, default="")
     conductor_seen_at = models.DateTimeField(null=True)
     verdict = models.TextField(default="")
+    simulated = models.BooleanField(default=False)
+    deleted_at = models.DateTimeField(null=True)
+    deleted_by = models.CharField(max_length=150, default="")
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
     analysis_version = models.PositiveIntegerField(null=True)
     meter_reports: models.JSONField[Any, Any] = models.JSONField(default=list)
+    sequence = models.PositiveBigIntegerField(default=0)
+    meter_columns: models.JSONField[Any, Any] = models.JSONField(default=dict)
 
     objects = RunQuerySet.as_manager()
 
@@ -77,6 +93,16 @@ class Run(models.Model):
         return _frozen_plan(self.pk, self.begun_at)
 
     @property
+    def layout(self) -> Layout:
+        """Where the figures of its seconds stand in their rows; read once, as the plan."""
+        return layout_of(self.plan) if self.begun_at is None else _frozen_layout(self.pk, self.begun_at)
+
+    @property
+    def goals(self) -> Sequence[Goal]:
+        """Its response time objectives, read once as the plan."""
+        return _goals(self.plan) if self.begun_at is None else _frozen_goals(self.pk, self.begun_at)
+
+    @property
     def ordered(self) -> Ordered:
         """The load that was ordered so far; of a run from before orders were kept, what was planned."""
         told = RunOrder.objects.filter(run=self).values_list("order", flat=True)
@@ -85,13 +111,39 @@ class Run(models.Model):
 
     def seconds_told(self, name: str) -> int:
         """In how many seconds responses told the time spent under this name."""
-        seconds = GeneratorSecond.objects.filter(generator__run=self, rollup__timings__has_key=name)
-        return seconds.values("second").distinct().count()
+        return self.seconds.filter(every=1, told__timings__has_key=name).count()
 
 
 @lru_cache(maxsize=32)
 def _frozen_plan(run_id: int, begun_at: float) -> Plan:
     return document.stored(Run.objects.only("plan_document").get(pk=run_id).plan_document)
+
+
+@dataclass(frozen=True)
+class Goal:
+    """So many percent of what the selection holds within ``limit_s``."""
+
+    selection: str
+    percent: float
+    limit_s: float
+
+
+def _goals(plan: Plan) -> Sequence[Goal]:
+    return [
+        Goal(of, goal.percent, goal.limit)
+        for goal, of in zip(document.core_objectives(plan), outline.goal_selections(plan), strict=True)
+        if goal.kind == "response"
+    ]
+
+
+@lru_cache(maxsize=32)
+def _frozen_goals(run_id: int, begun_at: float) -> Sequence[Goal]:
+    return _goals(_frozen_plan(run_id, begun_at))
+
+
+@lru_cache(maxsize=32)
+def _frozen_layout(run_id: int, begun_at: float) -> Layout:
+    return layout_of(_frozen_plan(run_id, begun_at))
 
 
 class Transition(models.Model):
@@ -195,20 +247,91 @@ class Generator(models.Model):
 
 
 class GeneratorSecond(models.Model):
-    """One second of one generator: its rollup, histograms by step, and request records (Arrow)."""
+    """One second of one generator: its rollup, histograms by cell, and request records (Arrow). ``merged`` into the
+    run's second of that number or not yet; once its records are ``bundled`` too, the row is empty."""
 
     generator = models.ForeignKey(Generator, models.CASCADE, related_name="seconds")
     second = models.PositiveIntegerField()
     rollup: models.JSONField[Any, Any] = models.JSONField()
     histograms = models.BinaryField()
     records = models.BinaryField()
+    merged = models.BooleanField(default=False)
+    bundled = models.BooleanField(default=False)
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=["generator", "second"], name="one_row_per_generator_second"),)
+        indexes = (
+            models.Index(fields=["generator", "second"], condition=models.Q(merged=False), name="seconds_to_merge"),
+            models.Index(fields=["generator", "second"], condition=models.Q(bundled=False), name="seconds_to_bundle"),
+        )
         ordering = ("second",)
 
     def __str__(self) -> str:
         return f"second {self.second} of {self.generator_id}"
+
+
+class RecordBundle(models.Model):
+    """Request records of a run, of about a minute (:mod:`bundles`), with what tells whether any of them is wanted."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="bundles")
+    first_second = models.PositiveIntegerField()
+    last_second = models.PositiveIntegerField()
+    rows = models.PositiveIntegerField()
+    slowest_us = models.PositiveBigIntegerField()
+    errors = models.PositiveIntegerField()
+    steps: models.JSONField[Any, Any] = models.JSONField()
+    content = models.BinaryField()
+
+    class Meta:
+        ordering = ("first_second", "pk")
+        indexes = (models.Index(fields=["run", "first_second"], name="bundles_by_time"),)
+
+    def __str__(self) -> str:
+        return f"{self.rows} records of run {self.run_id}"
+
+
+class RunSecond(models.Model):
+    """What all generators told of ``every`` seconds from ``second`` on: ``figures`` ready to be read
+    (:class:`seconds.Layout`), all that was told, and histograms by cell.
+
+    ``sequence`` is the run's at the time of writing: who has read up to one finds what is new by it.
+    """
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="seconds")
+    every = models.PositiveSmallIntegerField()
+    second = models.PositiveIntegerField()
+    sequence = models.PositiveBigIntegerField()
+    figures = models.BinaryField()
+    told: models.JSONField[Any, Any] = models.JSONField()
+    histograms = models.BinaryField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["run", "every", "second"], name="one_row_per_run_second"),)
+        indexes = (models.Index(fields=["run", "every", "sequence"], name="run_seconds_in_sequence"),)
+        ordering = ("second",)
+
+    def __str__(self) -> str:
+        return f"second {self.second} of run {self.run_id}"
+
+
+class MeterSecond(models.Model):
+    """What the meters told of ``every`` seconds from ``second`` on: a value for each column of the run
+    (:attr:`Run.meter_columns`), and what happened to them."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="meter_seconds")
+    every = models.PositiveSmallIntegerField()
+    second = models.PositiveIntegerField()
+    sequence = models.PositiveBigIntegerField()
+    values = models.BinaryField()
+    events: models.JSONField[Any, Any] = models.JSONField(default=list)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["run", "every", "second"], name="one_row_per_meter_second"),)
+        indexes = (models.Index(fields=["run", "every", "sequence"], name="meter_seconds_in_sequence"),)
+        ordering = ("second",)
+
+    def __str__(self) -> str:
+        return f"meters of second {self.second} of run {self.run_id}"
 
 
 class MeterSeries(models.Model):

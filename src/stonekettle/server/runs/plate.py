@@ -1,23 +1,31 @@
-"""A run as columns for its plate, at most some 1,500 points a series."""
+"""A run as columns for its plate: read by cursor, never computed from the whole.
+
+A page holds what it has read and asks for what was written since: by the run's sequence number, which rises with every
+row written or written anew. So it misses nothing, however long it slept, and one look costs the same in minute 1 as
+in hour 3.
+"""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, Literal
 
 import numpy as np
-from ninja import Schema
+from ninja import Field, Schema
 
-from stonekettle.core.histogram import percentiles_s
-from stonekettle.core.types import FloatArray
-from stonekettle.meters.figures import Figure, FigureKind, Pin, compute, title
-from stonekettle.meters.rates import MeterEvent, events
-from stonekettle.server.runs.data import Measured
+from stonekettle.core.types import FloatArray, IntArray
+from stonekettle.engine.seconds import LOAD, WIDTHS, Layout
+from stonekettle.meters.figures import FigureKind, Pin
+from stonekettle.server.runs import metering
+from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
 
 MAX_POINTS = 1500
 SHOWN_STALL_S = 0.1
 MOST_STALLS = 40
+DIGITS = 5
+LATELY = 60
+CLEARLY = 1.25
 Column = list[float | None]
 
 
@@ -26,7 +34,7 @@ class ResourceColumn(Schema):
     component: str
     name: str
     kind: str
-    servers: float
+    capacity: Column
     utilisation: Column
     waiting: Column | None
 
@@ -66,96 +74,230 @@ class Stall(Schema):
     length_s: float
 
 
-class Plate(Schema):
-    """Columns over time from second ``since`` on; ``t`` is the middle of each bin in seconds, ``bin_s`` its width.
+class GroupColumn(Schema):
+    """A group's load: users or arrivals per second ordered, and people present."""
 
-    Times in seconds, rates per second, shares 0..1; null is unmeasured. ``blur`` is the share of the
-    users present that may not have been load, overdue or unseen at the generators; ``stalls`` the
-    longest of theirs.
+    name: str
+    ordered: Column
+    present: Column
+
+
+class SelectionName(Schema):
+    """What the response row can show: all steps, or those of a group, a journey, one step."""
+
+    id: str
+    name: str
+
+
+class Part(SelectionName):
+    """One of the parts that a row is split into."""
+
+    throughput: Column
+    p95: Column
+
+
+class Plate(Schema):
+    """Columns over time: all there is where ``whole``, or what was written after the cursor. ``start`` is the first
+    second of each bin of ``bin_s``, ``t`` its middle; a page puts the bins it gets in place of those it has.
+
+    Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``p50`` to ``p99`` are of the
+    selection ``of``. ``blur`` is the share of the users present that may not have been load, overdue or unseen at the
+    generators; ``stalls`` the longest of theirs. ``sequence`` is the cursor for the next look.
     """
 
+    sequence: int
+    whole: bool
     bin_s: int
-    since: int
+    start: list[int]
     t: Column
     planned: Column
     users: Column
     in_flight: Column
+    blur: Column
     throughput: Column
     errors: Column
+    of: str
     p50: Column
     p95: Column
     p99: Column
-    blur: Column
+    groups: list[GroupColumn]
+    parts: list[Part]
+    selections: list[SelectionName]
     stalls: list[Stall]
     resources: list[ResourceColumn]
     pins: list[PinRow]
     events: list[EventMark]
 
 
+class Window(Schema):
+    """What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and the
+    selection it wants: none, where it leaves the choice to us."""
+
+    after: int = Field(0, ge=0)
+    bin_s: int = Field(0, ge=0)
+    of: str = Field("", max_length=20)
+    has: str = Field("", max_length=20)
+    split: Literal["", "group", "journey", "step"] = ""
+
+
 def width_of(seconds: int) -> int:
-    """The bin width (s) that keeps so many seconds within the points of a plate."""
-    return max(1, math.ceil(seconds / MAX_POINTS))
+    """The bin width (s) that keeps so many seconds within the points of a plate, or the widest there is."""
+    return next((width for width in WIDTHS if seconds <= MAX_POINTS * width), WIDTHS[-1])
 
 
-def draw(measured: Measured, pins: Sequence[Pin] = (), since: int = 0) -> Plate:
-    """Merge seconds into bins: means of levels, rates of counts, percentiles of merged histograms.
+def read(run: Run, window: Window, seconds: int) -> Plate:
+    """What this page has not: everything, where its bins are not as wide as they should be by now. Its values are
+    ours and not checked once more, as a look should cost little."""
+    width = width_of(seconds)
+    layout = run.layout
+    ids = [selection.id for selection in layout.selections]
+    of = ids.index(window.of) if window.of in ids else _most_telling(run, layout, width, window.has)
+    whole = window.after == 0 or window.bin_s != width or (window.has != "" and window.has != ids[of])
+    traffic = RunSecond.objects.filter(run=run, every=width)
+    metered = MeterSecond.objects.filter(run=run, every=width)
+    if not whole:
+        new = {
+            *traffic.filter(sequence__gt=window.after).values_list("second", flat=True),
+            *metered.filter(sequence__gt=window.after).values_list("second", flat=True),
+        }
+        traffic, metered = traffic.filter(second__in=new), metered.filter(second__in=new)
+    rows = list(traffic.values_list("second", "figures", "told__stalls"))
+    start = np.array([second for second, _, _ in rows], dtype=np.int64)
+    figures = layout.table([bytes(packed) for _, packed, _ in rows])
+    if whole and start.size:
+        # Bins of which nobody told anything are there, and empty.
+        places, told = start // width, figures
+        start = np.arange(0, start[-1] + width, width)
+        figures = np.full((start.size, layout.width), np.nan)
+        figures[places] = told
+    lengths = np.nan_to_num(figures[:, LOAD.index("seconds")], nan=width)
 
-    Only from second ``since`` on, a whole number of bins.
-    """
-    run = measured.run
-    width = width_of(run.seconds)
-    n = max(0, run.seconds - since)
-    bins = math.ceil(n / width)
-    bin_of = np.arange(n) // width
-    lengths = np.bincount(bin_of, minlength=bins).astype(np.float64)
-    block_of = np.concatenate([np.full(min(since, run.seconds), -1, dtype=np.int64), bin_of])
-    merged = run.histograms.blocks(block_of, bins) if n else np.zeros((0, 1))
+    def load(name: str) -> FloatArray:
+        return figures[:, layout.load(name)]
 
-    def mean(values: FloatArray) -> Column:
-        values = values[since:]
-        known = np.isfinite(values)
-        sums = np.bincount(bin_of[known], values[known], bins)
-        counts = np.bincount(bin_of[known], minlength=bins)
-        return [float(s / c) if c else None for s, c in zip(sums, counts, strict=True)]
+    def requests(selection: int, name: str) -> FloatArray:
+        return figures[:, layout.requests(selection, name)]
 
-    def rate(counts: Any) -> Column:
-        return [float(x) for x in np.bincount(bin_of, counts[since:], bins) / lengths]
+    def rate(selection: int, *, failed: bool = False) -> Column:
+        done, errors = requests(selection, "completed"), requests(selection, "errors")
+        return _column((errors if failed else done - errors) / lengths)
 
-    def percentile(percent: float) -> Column:
-        return [None if math.isnan(x) else float(x) for x in percentiles_s(merged, percent)] if n else []
-
-    return Plate(
+    return Plate.model_construct(
+        sequence=run.sequence,
+        whole=whole,
         bin_s=width,
-        since=since,
-        t=[float(since + b * width + length / 2) for b, length in enumerate(lengths)],
-        planned=mean(run.planned_users),
-        users=mean(run.users),
-        in_flight=mean(run.in_flight),
-        throughput=rate(run.succeeded),
-        errors=rate(run.errors.sum(axis=1)),
-        p50=percentile(50),
-        p95=percentile(95),
-        p99=percentile(99),
-        blur=mean(_share(run.overdue + run.blind, run.users)),
-        stalls=[Stall(t=begun, length_s=ended - begun) for begun, ended in _longest(run.stalls, since)],
-        resources=[
-            ResourceColumn(
-                key=r.key,
-                component=r.component,
-                name=r.name,
-                kind=r.kind,
-                servers=r.servers,
-                utilisation=mean(r.utilisation),
-                waiting=mean(r.waiting) if r.waiting is not None else None,
+        start=start.tolist(),
+        t=_column(start + lengths / 2),
+        planned=_column(load("ordered")),
+        users=_column(load("users")),
+        in_flight=_column(load("in_flight")),
+        blur=_column(_share(load("overdue") + load("blind"), load("users"))),
+        throughput=rate(0),
+        errors=rate(0, failed=True),
+        of=ids[of],
+        p50=_column(requests(of, "p50")),
+        p95=_column(requests(of, "p95")),
+        p99=_column(requests(of, "p99")),
+        groups=[
+            GroupColumn.model_construct(
+                name=name,
+                ordered=_column(figures[:, layout.group(number, "ordered")]),
+                present=_column(figures[:, layout.group(number, "present")]),
             )
-            for r in run.resources
+            for number, name in enumerate(layout.groups)
         ],
-        pins=[
-            _row(compute(pin, measured.readings, run.succeeded.astype(np.float64)), title(pin, measured.readings), mean)
-            for pin in pins
+        parts=[
+            Part.model_construct(
+                id=one.id, name=one.name, throughput=rate(number), p95=_column(requests(number, "p95"))
+            )
+            for number, one in enumerate(layout.selections)
+            if window.split and one.id.startswith(f"{window.split}:")
         ],
-        events=[_mark(event) for event in events(measured.readings) if since <= event.second <= run.seconds],
+        selections=[SelectionName.model_construct(id=one.id, name=one.name) for one in layout.selections],
+        stalls=_longest([stall for _, _, stalls in rows for stall in stalls or ()]),
+        **_metered(run, metered, start),
     )
+
+
+def _most_telling(run: Run, layout: Layout, width: int, has: str) -> int:
+    """The selection nearest to breaking its objective, or the slowest step, by the last minutes; the one that a page
+    ``has`` stays until another is clearly worse."""
+    rows = RunSecond.objects.filter(run=run, every=width).order_by("-second").values_list("figures", flat=True)
+    figures = layout.table([bytes(packed) for packed in rows[:LATELY]])
+    figures = figures[figures[:, layout.load("ordered")] > 0]
+    if not figures.size:
+        return 0
+    ids = [selection.id for selection in layout.selections]
+    severity: dict[str, float] = {}
+    for goal in run.goals:
+        name = min(("p50", "p95", "p99"), key=lambda p: abs(float(p[1:]) - goal.percent))
+        times = figures[:, layout.requests(ids.index(goal.selection), name)] / goal.limit_s
+        severity[goal.selection] = max(severity.get(goal.selection, 0.0), _high(times))
+    if not severity:
+        steps = [one for one in ids if one.startswith("step:")]
+        severity = {one: _high(figures[:, layout.requests(ids.index(one), "p95")]) for one in steps}
+    worst = max(severity, key=lambda one: severity[one], default="all")
+    if has in severity and severity[worst] < CLEARLY * severity[has]:
+        worst = has
+    return ids.index(worst)
+
+
+def _high(values: FloatArray) -> float:
+    known = values[np.isfinite(values)]
+    return float(np.percentile(known, 90)) if known.size else 0.0
+
+
+def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
+    """The columns of resources and pins beside the bins that begin at ``start``, and what happened to meters."""
+    known: dict[str, Any] = run.meter_columns or {"rows": {}, "columns": []}
+    columns: list[list[str]] = known["columns"]
+    values = np.full((len(start), len(columns)), np.nan)
+    places = {int(second): place for place, second in enumerate(start)}
+    marks: list[EventMark] = []
+    for second, packed, events in rows.values_list("second", "values", "events"):
+        marks += [_mark(event) for event in events]
+        if (place := places.get(second)) is not None:
+            values[place] = metering.unpacked(bytes(packed), len(columns))
+    found: dict[str, dict[str, Column]] = {}
+    for place, (row, part) in enumerate(columns):
+        found.setdefault(row, {})[part] = _column(values[:, place])
+    pins = metering.pins_of(run)
+    return {
+        "resources": [
+            ResourceColumn.model_construct(
+                key=row.removeprefix("resource:"),
+                capacity=parts["capacity"],
+                utilisation=parts["utilisation"],
+                waiting=parts.get("waiting"),
+                **known["rows"][row],
+            )
+            for row, parts in found.items()
+            if row.startswith("resource:")
+        ],
+        "pins": [_pin_row(pin, known["rows"].get(metering.pin_row(pin)), found) for pin in pins],
+        "events": marks,
+    }
+
+
+def _pin_row(pin: Pin, about: dict[str, Any] | None, found: dict[str, dict[str, Column]]) -> PinRow:
+    parts = found.get(metering.pin_row(pin), {})
+    bounds = about["bounds"] if about else []
+    lines = [PinLine.model_construct(label=label, values=values) for label, values in parts.items()]
+    return PinRow.model_construct(
+        title=about["title"] if about else f"{pin.component} {pin.metric}",
+        component=pin.component,
+        metric=pin.metric,
+        figure=pin.figure,
+        unit=about["unit"] if about else "",
+        lines=[] if bounds else lines,
+        bounds=bounds,
+        spread=[parts[str(place)] for place in range(len(bounds))],
+    )
+
+
+def _column(values: FloatArray) -> Column:
+    """A column with as many digits as anybody can read; None where nothing is known."""
+    return [None if math.isnan(value) else float(f"{value:.{DIGITS}g}") for value in values.tolist()]
 
 
 def _share(part: FloatArray, whole: FloatArray) -> FloatArray:
@@ -164,32 +306,18 @@ def _share(part: FloatArray, whole: FloatArray) -> FloatArray:
         return np.where(whole > 0, np.minimum(part / whole, 1.0), np.nan)
 
 
-def _longest(stalls: FloatArray, since: int) -> FloatArray:
+def _longest(stalls: Sequence[Sequence[float]]) -> list[Stall]:
     """The longest stalls that are worth a mark, in order of time."""
-    seen = stalls[(stalls[:, 1] - stalls[:, 0] >= SHOWN_STALL_S) & (stalls[:, 0] >= since)]
-    longest = np.argsort(seen[:, 0] - seen[:, 1], kind="stable")[:MOST_STALLS]
-    return seen[np.sort(longest)]
+    seen = [Stall(t=begun, length_s=ended - begun) for begun, ended in stalls if ended - begun >= SHOWN_STALL_S]
+    longest = sorted(seen, key=lambda stall: -stall.length_s)[:MOST_STALLS]
+    return sorted(longest, key=lambda stall: stall.t)
 
 
-def _row(figure: Figure, name: str, mean: Callable[[FloatArray], Column]) -> PinRow:
-    pin = figure.pin
-    return PinRow(
-        title=name,
-        component=pin.component,
-        metric=pin.metric,
-        figure=pin.figure,
-        unit=figure.unit,
-        lines=[PinLine(label=line.label, values=mean(line.values)) for line in figure.lines],
-        bounds=[bound if math.isfinite(bound) else None for bound in figure.bounds],
-        spread=[] if figure.shares is None else [mean(share) for share in figure.shares],
-    )
-
-
-def _mark(event: MeterEvent) -> EventMark:
-    where = f"{event.component} ({event.instance})"
+def _mark(event: dict[str, Any]) -> EventMark:
+    where = f"{event['component']} ({event['instance']})"
     text = {
         "restart": f"{where} restarted",
-        "reset": f"{where}: the counter {event.metric} began anew",
-        "silence": f"{where} answered no scrape for {(event.until or event.second) - event.second:.0f} s",
-    }[event.kind]
-    return EventMark(t=event.second, kind=event.kind, text=text, until=event.until)
+        "reset": f"{where}: the counter {event['metric']} began anew",
+        "silence": f"{where} answered no scrape for {(event['until'] or event['second']) - event['second']:.0f} s",
+    }[event["kind"]]
+    return EventMark(t=event["second"], kind=event["kind"], text=text, until=event["until"])

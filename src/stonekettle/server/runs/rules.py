@@ -112,6 +112,32 @@ def wish(
     )
 
 
+UNDO_FOR = timedelta(days=1)
+"""A deleted run can be had back for so long."""
+
+
+def delete(run: Run, user_name: str) -> None:
+    """Take an ended run out of every list; a day later it is gone."""
+    if run.run_state not in ENDED:
+        raise Conflict(f"Run {run.pk} is still {run.state}. Stop it first.")
+    Run.objects.filter(pk=run.pk, deleted_at=None).update(deleted_at=timezone.now(), deleted_by=user_name)
+
+
+def restore(run: Run) -> None:
+    """Have a deleted run back."""
+    Run.objects.filter(pk=run.pk).update(deleted_at=None, deleted_by="")
+
+
+def forget_deleted() -> int:
+    """Remove runs deleted over a day ago, with everything measured in them; how many."""
+    gone = Run.objects.filter(deleted_at__lt=timezone.now() - UNDO_FOR)
+    count = 0
+    for run in gone:
+        run.delete()
+        count += 1
+    return count
+
+
 OURSELVES = "./kettle stop"
 """Who stops a run when Stone Kettle itself is stopped."""
 _silent_before: dict[int, datetime] = {}

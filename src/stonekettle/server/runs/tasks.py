@@ -14,10 +14,11 @@ from stonekettle.engine.signals import End
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data, rules
+from stonekettle.server.runs import analysing, data, exports, rules
 from stonekettle.server.runs.conducting import DatabaseControl, Line
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
+from stonekettle.server.runs.merging import Merging, merge
 from stonekettle.server.runs.models import Generator, Run
 from stonekettle.server.systems import pushes
 
@@ -32,11 +33,12 @@ def conduct_run(run_id: int) -> None:
         return  # stopped while it waited
     with Line(run_id) as line:
         try:
-            ending = conduct(
-                document.with_files(run.plan, FeedFile.text_of),
-                DatabaseControl(line),
-                lambda: practice_directory(settings.PRACTICE_CONTROL),
-            )
+            with Merging(run_id):
+                ending = conduct(
+                    document.with_files(run.plan, FeedFile.text_of),
+                    DatabaseControl(line),
+                    lambda: practice_directory(settings.PRACTICE_CONTROL),
+                )
             line.flush()
         except DatabaseAway as error:
             ending = End(RunState.FAILED, str(error), True)
@@ -61,7 +63,8 @@ def generate(generator_id: int) -> None:
 def analyse_anew(run_id: int) -> None:
     """Seconds came in after the run had ended: its findings are made from all there are."""
     run = patiently(lambda: Run.objects.get(pk=run_id))
-    if run.run_state in ENDED and data.seconds_stored(run):
+    if run.run_state in ENDED:
+        merge(run_id)
         analysing.analyse(run, state=run.state, cause=run.cause)
 
 
@@ -70,6 +73,7 @@ def analyse_anew(run_id: int) -> None:
 def fail_abandoned(timestamp: int) -> None:
     """Runs whose worker was killed end as failed, with the findings of what was recorded."""
     for run in rules.abandoned():
+        merge(run.pk)
         at = data.seconds_stored(run)
         lost = "The worker that led the run was lost"
         if run.stop_requested_by == rules.OURSELVES:
@@ -77,6 +81,19 @@ def fail_abandoned(timestamp: int) -> None:
         cause = f"{lost}; data reach to second {at}."
         log.warning("run %s: %s", run.pk, cause)
         _end(run.pk, End(RunState.FAILED, cause, at > 0))
+
+
+@app.periodic(cron="11 3 * * *")
+@app.task(queue="conductor", queueing_lock="forget_deleted")
+def forget_deleted(timestamp: int) -> None:
+    """Runs deleted over a day ago are gone for good."""
+    rules.forget_deleted()
+
+
+@app.periodic(cron="41 * * * *")
+@app.task(queue="desk", queueing_lock="forget_old_exports")
+def forget_old_exports(timestamp: int) -> None:
+    exports.forget_old()
 
 
 @app.periodic(cron="17 * * * *")
@@ -91,6 +108,7 @@ def _end(run_id: int, ending: End) -> None:
     run = Run.objects.get(pk=run_id)
     if run.run_state in ENDED:
         return  # by another meanwhile, who thought its conductor lost or found it alive
+    merge(run_id)
     if ending.has_data and data.seconds_stored(run):
         analysing.analyse(run, state=ending.state, cause=ending.cause)
     rules.move(run_id, ending.state, ending.cause)

@@ -8,7 +8,7 @@ from ninja import Schema
 
 from stonekettle.core.alignment import CLEAR
 from stonekettle.server.jobs.work import Work
-from stonekettle.server.runs import uploads
+from stonekettle.server.runs import exports, uploads
 from stonekettle.server.runs.models import MetricsFile, Run
 
 
@@ -54,6 +54,14 @@ class MetricsFileRemoved(Schema):
     kind: Literal["metrics file removed"] = "metrics file removed"
 
 
+class ExportMade(Schema):
+    """A file of a run that can be downloaded now, ``size`` bytes long."""
+
+    kind: Literal["export made"] = "export made"
+    what: exports.What
+    size: int
+
+
 def look(work: Work) -> MetricsFileFound:
     """Look into a metrics file before adding it to a run. Nothing is kept."""
     run = Run.objects.get(pk=work.given["run"])
@@ -84,6 +92,12 @@ def remove(work: Work) -> MetricsFileRemoved:
     work.tell("Analysing the run without it")
     uploads.remove(MetricsFile.objects.get(pk=work.given["file"]))
     return MetricsFileRemoved()
+
+
+def export(work: Work) -> ExportMade:
+    """Make a file of a run's measurements."""
+    run, what = Run.objects.get(pk=work.given["run"]), work.given["what"]
+    return ExportMade(what=what, size=exports.make(run, what, work.tell).stat().st_size)
 
 
 def line_of(file: MetricsFile) -> MetricsFileLine:

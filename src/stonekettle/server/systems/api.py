@@ -197,7 +197,8 @@ def _system(system_id: int) -> System:
 
 
 def _last_run(system: System) -> Run | None:
-    return Run.objects.filter(system=system, begun_at__isnull=False).first()
+    """The last run that measured it."""
+    return Run.objects.there().filter(system=system, begun_at__isnull=False, simulated=False).first()
 
 
 def _line(system: System) -> dict[str, Any]:

@@ -165,7 +165,7 @@ def _told(system: System, component: Component, meter: Meter, place: int) -> Met
         "source": f"responses, as {meter.server_timing}",
         "instance": "",
     }
-    last = system.runs.filter(begun_at__isnull=False).first()
+    last = system.runs.filter(begun_at__isnull=False, simulated=False, deleted_at=None).first()
     if last is None:
         return MeterCheck(**common, state="waiting", text="Read from the responses of a run; there was none yet.")
     rows = last.seconds_told(meter.server_timing or "")

@@ -39,8 +39,8 @@ def keep(system: System, body: bytes, content_type: str, encoding: str) -> int:
     return sum(len(row.points) for row in rows)
 
 
-def during(run: Run, plan: Plan) -> Iterator[Samples]:
-    """What was pushed for the run's system while it ran, on its clock."""
+def during(run: Run, plan: Plan, since: float = 0.0) -> Iterator[Samples]:
+    """What was pushed for the run's system while it ran, from ``since`` (s) on, on its clock."""
     if run.system_id is None or run.begun_at is None:
         return
     end = run.ended_at.timestamp() if run.ended_at else time.time()
@@ -50,7 +50,7 @@ def during(run: Run, plan: Plan) -> Iterator[Samples]:
         found = Push.objects.filter(
             system_id=run.system_id,
             service=meter.otlp,
-            received_at__gte=run.begun_at - MARGIN_S,
+            received_at__gte=run.begun_at + since - MARGIN_S,
             received_at__lte=end + MARGIN_S,
         ).order_by("received_at")
         arrivals = [arrival(push, meter.labels) for push in found]

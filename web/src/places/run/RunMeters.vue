@@ -10,10 +10,7 @@ const CLOCK_OFF_S = 2
 const missed = computed(() => props.run.meters.filter((m) => m.missed > 0).length)
 const title = computed(() => {
   const count = props.run.meters.length
-  const parts = [
-    // How each address did is told once load has ended; until then there is nothing to count.
-    props.run.ended ? `${count} metered address${count === 1 ? '' : 'es'}` : 'told at its end',
-  ]
+  const parts = [`${count} metered address${count === 1 ? '' : 'es'}`]
   if (missed.value) parts.push(`${missed.value} missed scrapes`)
   if (props.events.length)
     parts.push(`${props.events.length} event${props.events.length === 1 ? '' : 's'}`)

@@ -59,7 +59,7 @@ const drawn = computed(() =>
     <Spark :values="metric.spark" :label="`${name} over the last run`" />
     <p class="text-[13.5px]">
       <span class="figures">{{ amount(metric.mean, metric.spark_unit) }}</span>
-      <span v-if="!metric.spark_unit.endsWith('per request')" class="label block">{{
+      <span v-if="!metric.spark_unit.endsWith('per step')" class="label block">{{
         metric.kind === 'histogram' ? 'median bucket' : drawn
       }}</span>
     </p>

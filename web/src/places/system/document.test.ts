@@ -8,7 +8,7 @@ import { labelsFrom, labelsText } from './labels'
 
 const metric = {
   component: 'ledger', metric: 'quillport_queries', name: 'queries', kind: 'counter', help: 'Database queries',
-  figures: ['per request', 'value'],
+  figures: ['per step', 'value'],
 } as unknown as ShelfMetric // prettier-ignore
 
 describe('a system document', () => {
@@ -36,18 +36,18 @@ describe('a system document', () => {
 describe('the metric shelf', () => {
   it('finds a metric by component, name, meaning or figure', () => {
     expect(found(metric, 'ledger queries')).toBe(true)
-    expect(found(metric, 'database per request')).toBe(true)
+    expect(found(metric, 'database per step')).toBe(true)
     expect(found(metric, 'ledger cache')).toBe(false)
   })
 
   it('speaks in words', () => {
     expect(figureText('value', metric)).toBe('per second')
-    expect(pinText({ component: 'ledger', metric: 'quillport_queries', figure: 'per request', other_component: '', other_metric: '' }, [metric])).toBe('ledger queries, per request') // prettier-ignore
+    expect(pinText({ component: 'ledger', metric: 'quillport_queries', figure: 'per step', other_component: '', other_metric: '' }, [metric])).toBe('ledger queries, per step') // prettier-ignore
   })
 
   it('gives amounts in their unit', () => {
     expect(amount(0.0042, 's')).toBe('4.20 ms')
-    expect(amount(0.021, 's per request')).toBe('21.0 ms per request')
+    expect(amount(0.021, 's per step')).toBe('21.0 ms per step')
     expect(amount(1_536_000, 'B/s')).toBe('1.54 MB/s')
     expect(amount(0.25, 'share')).toBe('25 %')
     expect(amount(null, 's')).toBe('–')

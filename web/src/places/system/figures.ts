@@ -3,7 +3,7 @@ import type { Pin, ShelfMetric } from '@/api/systems'
 
 const words: Record<Pin['figure'], string> = {
   value: 'as it is',
-  'per request': 'per request',
+  'per step': 'per step',
   'per instance': 'per instance',
   'by label': 'by label',
   largest: 'largest instance',

@@ -23,9 +23,13 @@ from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
+from stonekettle.server.runs import played
+from stonekettle.server.runs.upgrading import bring_up_to_date
 from stonekettle.server.systems import rules as systems
 
 EXAMPLES = ("quick.yaml", "quillport.yaml")
+PLAYED = (("Quick look", 9.2), ("Harbour festival", 8.1), ("Quick look", 1.9))
+"""Experiments played at the first start, so many days ago."""
 JOURNEY = "day-ticket.yaml"
 FEED = "riders.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
@@ -40,6 +44,7 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
+        bring_up_to_date(self.stdout.write)
         users = get_user_model().objects
         name, password = options["sign_in"].read_text().split()
         user = users.filter(username=name).first()
@@ -53,8 +58,14 @@ class Command(BaseCommand):
         feeds.drafts.create(cast(Document, parse(_example(FEED))), user)
         journey = journey_document.read(_example(JOURNEY))
         journeys.drafts.create(journey_document.to_document(journey), user)
-        for source in sources:
+        made = [
             rules.create(_SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1), user)
+            for source in sources
+        ]
+        self.stdout.write("Playing three runs in virtual time, to look at …")
+        for number, (name, days) in enumerate(PLAYED):
+            experiment = next(one for one in made if one.name == name)
+            played.play(experiment, played.days_ago(days), seed=11 + number)
 
 
 def _example(name: str) -> str:

@@ -1,0 +1,68 @@
+"""A run's measurements as open files, made by a worker and kept for half a day."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Literal
+
+from django.conf import settings
+from django.db.models import Sum
+
+from stonekettle.report import result as results
+from stonekettle.server.runs import bundling, data
+from stonekettle.server.runs.models import RecordBundle, Run
+
+What = Literal["requests.parquet", "seconds.csv"]
+KEPT_S = 12 * 3600.0
+
+Tell = Callable[[str, int, int], None]
+
+
+def path_of(run: Run, what: What) -> Path:
+    """Where the file of the run as it is now lies, once it has been made."""
+    return Path(settings.SPOOL) / "exports" / f"run-{run.pk}-{run.sequence}-{what}"
+
+
+def make(run: Run, what: What, tell: Tell) -> Path:
+    """The file, made unless it is there; ``tell`` hears what is done."""
+    path = path_of(run, what)
+    if path.exists():
+        return path
+    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    part = path.with_suffix(".part")
+    try:
+        if what == "requests.parquet":
+            _write_requests(run, part, tell)
+        else:
+            tell("Writing seconds", 0, 0)
+            part.write_text(results.seconds_csv(data.load(run).run))
+        part.chmod(0o600)
+        part.rename(path)
+    finally:
+        part.unlink(missing_ok=True)
+    return path
+
+
+def _write_requests(run: Run, path: Path, tell: Tell) -> None:
+    total = RecordBundle.objects.filter(run=run).aggregate(rows=Sum("rows"))["rows"] or 0
+    writer = results.RequestsFile(path, run.plan, seed=run.pk)
+    done = 0
+    for table in bundling.tables(run):
+        writer.write(table)
+        done += len(table)
+        tell("Writing requests", done, max(total, done))
+    writer.close()
+
+
+def forget_old() -> None:
+    """Drop files made long ago; they can be made again."""
+    for path in _files():
+        if path.stat().st_mtime < time.time() - KEPT_S:
+            path.unlink(missing_ok=True)
+
+
+def _files() -> Iterator[Path]:
+    folder = Path(settings.SPOOL) / "exports"
+    return folder.iterdir() if folder.exists() else iter(())

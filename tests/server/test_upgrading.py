@@ -1,0 +1,52 @@
+"""Runs of the version before, kept as seconds of generators only."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from django.test import Client
+
+from stonekettle.server.runs import analysing, upgrading
+from stonekettle.server.runs.models import GeneratorSecond, MeterSecond, Run, RunSecond
+
+pytestmark = pytest.mark.django_db
+MakeRun = Callable[..., Run]
+
+
+def as_before(run: Run) -> None:
+    """What the version before kept of it."""
+    RunSecond.objects.filter(run=run).delete()
+    MeterSecond.objects.filter(run=run).delete()
+    Run.objects.filter(pk=run.pk).update(sequence=0, meter_columns={})
+    rows = GeneratorSecond.objects.filter(generator__run=run)
+    for row in rows:
+        row.rollup = {name: value for name, value in row.rollup.items() if name not in ("requests", "present")}
+        row.merged = False
+        row.save()
+
+
+def test_a_run_of_the_version_before_is_shown_unchanged(client: Client, make_run: MakeRun) -> None:
+    run = make_run(12, state="finished", begun_at=1.0)
+    analysing.analyse(run, state="finished", cause="done")
+    found, plate = client.get(f"/api/runs/{run.pk}").json(), client.get(f"/api/runs/{run.pk}/plate").json()
+    as_before(run)
+    said: list[str] = []
+    assert upgrading.bring_up_to_date(said.append) == 1
+    assert said == [f"Bringing the measurements of run {run.pk} up to date, 1 of 1 …"]
+    assert client.get(f"/api/runs/{run.pk}").json() == found
+    again = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert {**again, "sequence": 0, "groups": []} == {**plate, "sequence": 0, "groups": []}
+    assert upgrading.bring_up_to_date(said.append) == 0
+
+
+def test_a_run_that_cannot_be_brought_up_to_date_keeps_no_other_from_it(client: Client, make_run: MakeRun) -> None:
+    broken, sound = make_run(3, state="finished"), make_run(3, state="finished")
+    for run in (broken, sound):
+        as_before(run)
+    GeneratorSecond.objects.filter(generator__run=broken).update(rollup={"second": "soon"})
+    said: list[str] = []
+    assert upgrading.bring_up_to_date(said.append) == 2
+    assert any("a fault of Stone Kettle" in line for line in said)
+    assert client.get(f"/api/runs/{sound.pk}/plate").json()["throughput"] == [5.0] * 3
+    assert client.get(f"/api/runs/{broken.pk}/plate").json()["t"] == []

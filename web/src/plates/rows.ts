@@ -1,0 +1,324 @@
+/** The rows of a run's plate, each an object: how high it is, what it draws, its scale, its figures at the cursor. */
+import type { SeriesOption } from 'echarts'
+import { figure, given, percent, rate, seconds, users } from '@/ui/format'
+import { blurRow } from './blur'
+import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
+import { bands, drained, flags, rules } from './marks'
+import { pinRow } from './pinRows'
+import { cellRow } from './strip'
+import { at, type Column, type Place, type Plate, type Point, type View } from './view'
+
+export interface PlateRow {
+  id: string
+  name: string
+  /** A strip is thin and has its figure in one line with its name; a pin's name may be long. */
+  kind: 'plain' | 'strip' | 'pin'
+  height: number
+  scale: {
+    max?: number
+    /** What stands at a tick; null for a scale without ticks. */
+    tick: ((value: number) => string) | null
+    /** Roughly so many ticks. */
+    parts: number
+    lines: boolean
+    atZero: boolean
+  }
+  series(grid: number): SeriesOption[]
+  figures(place: Place): string[]
+}
+
+const HEIGHTS = { load: 84, throughput: 92, response: 136, errors: 34, strip: 15, line: 18 }
+
+export function rowsOf(view: View): PlateRow[] {
+  return [
+    loadRow(view),
+    throughputRow(view),
+    responseRow(view),
+    errorsRow(view),
+    blurRow(view, HEIGHTS.strip),
+    ...view.plate.resources.map((resource) => resourceRow(view, resource)),
+    ...view.plate.pins.map((pin, i) => pinRow(view, pin, i)),
+  ]
+}
+
+export function resourceName(r: { component: string; name: string }): string {
+  return `${r.component} ${r.name === 'cpu' ? 'CPU' : r.name}`
+}
+
+const counted = (value: number) => (Number.isInteger(value) ? users(value) : figure(value))
+
+/** A column along the places. */
+function along(view: View, column: Column): Point[] {
+  return view.places.map((place) => [place.x, at(column, place)])
+}
+
+/** A column without what belongs to no load: it would set the row's scale. */
+function underLoad(view: View, column: Column): Column {
+  return column.map((value, i) => (view.loaded[i] ? value : null))
+}
+
+function loadRow(view: View): PlateRow {
+  const { plate, profile, tokens, axis } = view
+  const base = { id: 'load', kind: 'plain' as const, height: HEIGHTS.load }
+  const scale = { tick: counted, parts: 3, lines: true, atZero: true }
+  if (axis === 'load') {
+    const waiting = (place: Place) => place.level?.in_flight ?? at(plate.in_flight, place)
+    return {
+      ...base,
+      name: 'Waiting',
+      scale,
+      series: (grid) => [
+        {
+          ...dotted(
+            grid,
+            tokens.ink2,
+            view.places.map((place): Point => [place.x, waiting(place)]),
+            5,
+          ),
+          areaStyle: { color: tokens.silt, opacity: 0.4 },
+          markArea: bands(view, view.x.max, true),
+        },
+        cloud(view, grid, plate.in_flight, tokens.ink2),
+      ],
+      figures: (place) => {
+        const there = place.level?.users ?? at(plate.users, place)
+        return [`${figure(waiting(place))} of ${users(there)} users`]
+      },
+    }
+  }
+  return {
+    ...base,
+    name: 'Users',
+    scale,
+    series: (grid) => [
+      {
+        ...line(
+          grid,
+          tokens.silt,
+          profile.t.map((t, i): Point => [t, profile.users[i] ?? null]),
+        ),
+        areaStyle: { color: tokens.silt, opacity: 0.4 },
+        lineStyle: { color: tokens.silt, width: 1 },
+        markLine: flags(view),
+        markArea: drained(view),
+      },
+      {
+        ...line(grid, tokens.ink, along(view, plate.users)),
+        lineStyle: { color: tokens.ink, width: 1.2 },
+      },
+    ],
+    figures: (place) => [
+      `${users(at(plate.users, place))} of ${users(at(plate.planned, place))} users`,
+      ...(plate.groups.length > 1
+        ? plate.groups
+            .slice(0, MOST_LINES)
+            .map((group) => `${group.name} ${users(at(group.present, place))}`)
+        : []),
+    ],
+  }
+}
+
+/** The parts of a split row, the busiest first, so many as one row can show. */
+function busiest(plate: Plate) {
+  const sum = (column: Column) => column.reduce<number>((total, v) => total + (v ?? 0), 0)
+  return plate.parts.toSorted((a, b) => sum(b.throughput) - sum(a.throughput)).slice(0, MOST_LINES)
+}
+
+function splitHeight(plate: Plate, least: number, title: number): number {
+  return Math.max(least, title + HEIGHTS.line * Math.min(MOST_LINES, plate.parts.length))
+}
+
+function throughputRow(view: View): PlateRow {
+  const { plate, tokens, axis } = view
+  const parts = busiest(plate)
+  const told = (place: Place) => place.level?.throughput ?? at(plate.throughput, place)
+  const byParts = (grid: number): SeriesOption[] =>
+    parts.map((part, k) => ({
+      ...dashed(grid, tokens.lake, along(view, part.throughput), k, axis === 'load'),
+      ...(k ? {} : { markArea: backdrop(view) }),
+    }))
+  return {
+    id: 'throughput',
+    name: 'Throughput',
+    kind: 'plain',
+    height: splitHeight(plate, HEIGHTS.throughput, 22),
+    scale: { tick: counted, parts: 3, lines: true, atZero: true },
+    series: (grid) => {
+      if (parts.length) return byParts(grid)
+      if (axis === 'clock')
+        return [
+          { ...line(grid, tokens.lake, along(view, plate.throughput)), markArea: backdrop(view) },
+        ]
+      const levels = view.places.map((place): Point => [place.x, told(place)])
+      return [
+        { ...dotted(grid, tokens.lake, levels), markArea: backdrop(view) },
+        cloud(view, grid, plate.throughput, tokens.lake),
+      ]
+    },
+    figures: (place) =>
+      parts.length
+        ? parts.map(
+            (part, k) => `${DASH_MARKS[k]} ${figure(at(part.throughput, place))} ${part.name}`,
+          )
+        : [rate(told(place))],
+  }
+}
+
+/** Bands of load, or on the clock the stretch in which users only finish. */
+function backdrop(view: View) {
+  return view.axis === 'load' ? bands(view, view.x.max, false) : drained(view)
+}
+
+/** The percentiles of a place: of a level as analysed, of a single bin as measured. Those of several bins are not to
+ * be had from them. */
+function percentilesAt(view: View, place: Place) {
+  const { plate } = view
+  const { level } = place
+  if (level) {
+    const found = plate.of === 'all' ? level : stepAt(place, plate.of)
+    return found ? { p50: found.p50_s, p95: found.p95_s, p99: found.p99_s } : null
+  }
+  if (place.bins.length !== 1) return null
+  return { p50: at(plate.p50, place), p95: at(plate.p95, place), p99: at(plate.p99, place) }
+}
+
+/** A step at a place that is a level, by the step's selection. */
+function stepAt({ level }: Place, id: string) {
+  const number = /^step:(\d+)$/.exec(id)?.[1]
+  return number ? level?.steps?.find((one) => one.step === Number(number)) : undefined
+}
+
+function responseRow(view: View): PlateRow {
+  const { plate, tokens, axis } = view
+  const parts = busiest(plate)
+  const name = plate.selections.find((one) => one.id === plate.of)?.name ?? 'All steps'
+  // Levels tell percentiles of steps; of journeys and groups only seconds do.
+  const byLevels = view.places.some((place) => parts[0] && stepAt(place, parts[0].id))
+  const fanned = view.places.flatMap((place) => {
+    const found = place.bins.some((i) => view.loaded[i]) ? percentilesAt(view, place) : null
+    return [{ x: place.x, ...(found ?? { p50: null, p95: null, p99: null }) }]
+  })
+  const asFan =
+    axis === 'clock' || (view.levels.length > 0 && fanned.some((point) => point.p95 !== null))
+  return {
+    id: 'response',
+    name: parts.length ? 'Response, p95' : `Response: ${name === 'All steps' ? 'all steps' : name}`,
+    kind: 'plain',
+    height: splitHeight(plate, HEIGHTS.response, 22),
+    scale: { tick: given, parts: 3, lines: true, atZero: true },
+    series: (grid) => {
+      if (parts.length && axis === 'clock')
+        return parts.map((part, k) => ({
+          ...dashed(grid, tokens.copper, along(view, underLoad(view, part.p95)), k, false),
+          ...(k ? {} : { markArea: backdrop(view) }),
+        }))
+      if (parts.length && byLevels)
+        return parts.map((part, k) =>
+          dashed(
+            grid,
+            tokens.copper,
+            view.places.map((place): Point => [place.x, stepAt(place, part.id)?.p95_s ?? null]),
+            k,
+            true,
+          ),
+        )
+      if (parts.length) return parts.map((part) => cloud(view, grid, part.p95, tokens.copper))
+      if (!asFan)
+        return [
+          cloud(view, grid, plate.p50, tokens.ink2),
+          { ...cloud(view, grid, plate.p95, tokens.copper), markLine: rules(view) } as SeriesOption,
+        ]
+      const { layers, middle } = fan(grid, fanned, tokens.copper, axis === 'load')
+      return [...layers, { ...middle, markLine: rules(view), markArea: backdrop(view) }]
+    },
+    figures: (place) => {
+      if (parts.length)
+        return parts.map((part, k) => {
+          const step = byLevels ? stepAt(place, part.id) : undefined
+          const told = step ? seconds(step.p95_s) : span(part.p95, place)
+          return `${DASH_MARKS[k]} ${told} ${part.name}`
+        })
+      const found = percentilesAt(view, place)
+      if (!found) return [`p95 ${span(plate.p95, place)}`]
+      return [`p50 ${seconds(found.p50)}`, `p95 ${seconds(found.p95)}`, `p99 ${seconds(found.p99)}`]
+    },
+  }
+}
+
+/** The values of a place's bins from the least to the most. */
+function span(column: Column, place: Place): string {
+  const known = place.bins.map((i) => column[i]).filter((v): v is number => v != null)
+  if (known.length < 2) return seconds(known[0])
+  const [least, most] = [Math.min(...known), Math.max(...known)]
+  return most < 1
+    ? `${figure(least * 1000)}–${seconds(most)}`
+    : `${seconds(least)}–${seconds(most)}`
+}
+
+function errorsRow(view: View): PlateRow {
+  const { plate, tokens, axis } = view
+  const share = (place: Place): number | null => {
+    if (place.level)
+      return place.level.completions ? place.level.errors / place.level.completions : 0
+    const failed = at(plate.errors, place)
+    const done = at(plate.throughput, place)
+    return failed === null || done === null || !(failed + done) ? null : failed / (failed + done)
+  }
+  const onLoad = axis === 'load'
+  const some = plate.errors.some((e) => (e ?? 0) > 0)
+  return {
+    id: 'errors',
+    name: 'Errors',
+    kind: 'plain',
+    height: HEIGHTS.errors,
+    // An axis of zeros has no height; give it one so that the first error does not fill the row.
+    scale: {
+      max: some ? undefined : 1,
+      tick: onLoad ? percent : counted,
+      parts: 1,
+      lines: false,
+      atZero: true,
+    },
+    series: (grid) => [
+      bars(
+        grid,
+        view.places.map((place): Point => [
+          place.x,
+          onLoad ? share(place) : at(plate.errors, place),
+        ]),
+        tokens.brick,
+      ),
+    ],
+    figures: (place) =>
+      onLoad ? [percent(share(place))] : [`${figure(at(plate.errors, place))} errors/s`],
+  }
+}
+
+function resourceRow(view: View, resource: Plate['resources'][number]): PlateRow {
+  const value = (place: Place) =>
+    place.level ? (place.level.utilisation[resource.key] ?? null) : at(resource.utilisation, place)
+  return {
+    id: `resource:${resource.key}`,
+    name: resourceName(resource),
+    kind: 'strip',
+    height: HEIGHTS.strip,
+    scale: { max: 1, tick: null, parts: 1, lines: false, atZero: true },
+    series: (grid) => [
+      cellRow(
+        grid,
+        view.places.map((place) => ({
+          from: place.from,
+          to: place.to,
+          low: 0,
+          high: 1,
+          value: value(place),
+        })),
+        view.tokens,
+      ),
+    ],
+    figures: (place) => {
+      const count = place.level ? null : resource.waiting && at(resource.waiting, place)
+      return [percent(value(place)) + (count ? `, ${users(Math.max(1, count))} wait` : '')]
+    },
+  }
+}

@@ -1,0 +1,175 @@
+/** What every row of a run's plate draws along: the axis in use, cut into places. */
+import type { Schemas } from '@/api/client'
+import type { Tokens } from '@/ui/theme'
+import { reach } from './strip'
+
+export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s'>
+export type Profile = Schemas['ProfileOutline']
+export type Axis = 'clock' | 'load'
+export type Column = (number | null)[]
+export type Point = [number, number | null]
+
+/** One level of the findings, as far as the plate draws it. */
+export interface LevelPoint {
+  number: number
+  start_s: number
+  end_s: number
+  users: number
+  throughput: number
+  p50_s: number | null
+  p95_s: number | null
+  p99_s: number | null
+  in_flight: number
+  present?: number
+  overdue?: number
+  blind?: number
+  completions: number
+  errors: number
+  utilisation: Record<string, number | null>
+  steps?: { step: number; p50_s: number | null; p95_s: number | null; p99_s: number | null }[]
+}
+
+export interface Boundary {
+  value: number
+  low: number
+  high: number
+}
+
+export interface Goal {
+  label: string
+  limit: number
+  /** The selection it is about. */
+  of: string
+}
+
+export interface PlateInput {
+  axis: Axis
+  plate: Plate
+  profile: Profile
+  levels: LevelPoint[]
+  comfort: Boundary | null
+  saturation: Boundary | null
+  goals: Goal[]
+  flags: { t: number; text: string }[]
+  tokens: Tokens
+}
+
+/** A stretch of the axis: a bin of time, a level, or, before there are levels, the seconds of a like load. */
+export interface Place {
+  x: number
+  from: number
+  to: number
+  level: LevelPoint | null
+  /** The bins that lie in it. */
+  bins: number[]
+}
+
+export interface View extends PlateInput {
+  x: { min: number; max: number }
+  places: Place[]
+  /** Whether load was wanted in a bin; who finishes after it belongs to no load. */
+  loaded: boolean[]
+}
+
+/** So many stretches of load stand for levels while there are none. */
+const STRETCHES = 30
+
+export function viewOf(input: PlateInput): View {
+  const { plate, profile, axis, levels } = input
+  const loaded = plate.planned.map((users) => (users ?? 0) > 0)
+  if (axis === 'clock') {
+    const half = plate.bin_s / 2
+    const places = plate.t.map((t, i) => {
+      const x = t ?? 0
+      return { x, from: x - half, to: x + half, level: null, bins: [i] }
+    })
+    return { ...input, loaded, places, x: { min: 0, max: clockEnd(plate, profile) } }
+  }
+  const seen = levels.length ? levels.map((l) => l.users) : plate.users.map((u) => u ?? 0)
+  const most = seen.reduce((a, b) => Math.max(a, b), profile.peak_users)
+  const x = { min: 0, max: Math.ceil(most * 1.04) || 1 }
+  const places = levels.length ? ofLevels(input, x.max) : ofLoads(plate, loaded, x.max)
+  return { ...input, loaded, places, x }
+}
+
+function clockEnd(plate: Plate, profile: Profile): number {
+  return Math.max(profile.duration_s, (plate.t.at(-1) ?? 0) + plate.bin_s / 2)
+}
+
+function ofLevels({ levels, plate }: PlateInput, end: number): Place[] {
+  const sorted = levels.toSorted((a, b) => a.users - b.users)
+  const loads = sorted.map((l) => l.users)
+  return sorted.map((level, k) => {
+    const [from, to] = reach(loads, k, end)
+    const settled = (level.start_s + level.end_s) / 2 // the earlier half still settles
+    const bins = plate.t.flatMap((t, i) =>
+      t !== null && t >= settled && t <= level.end_s ? [i] : [],
+    )
+    return { x: level.users, from, to, level, bins }
+  })
+}
+
+function ofLoads(plate: Plate, loaded: boolean[], end: number): Place[] {
+  const width = end / STRETCHES
+  const bins = new Map<number, number[]>()
+  plate.users.forEach((users, i) => {
+    if (users === null || !loaded[i]) return
+    const k = Math.min(STRETCHES - 1, Math.floor(users / width))
+    bins.set(k, [...(bins.get(k) ?? []), i])
+  })
+  return [...bins.keys()]
+    .sort((a, b) => a - b)
+    .map((k) => {
+      const place = {
+        x: 0,
+        from: k * width,
+        to: (k + 1) * width,
+        level: null,
+        bins: bins.get(k) ?? [],
+      }
+      return { ...place, x: at(plate.users, place) ?? 0 }
+    })
+}
+
+/** A column's value at a place: the mean over its bins, null where nothing is known. */
+export function at(column: Column, place: Place): number | null {
+  if (place.bins.length === 1) return column[place.bins[0] ?? -1] ?? null
+  const known = place.bins.map((i) => column[i]).filter((v): v is number => v != null)
+  return known.length ? known.reduce((sum, v) => sum + v, 0) / known.length : null
+}
+
+function fits({ plate, axis }: View, i: number): boolean {
+  return axis === 'load' || (plate.users[i] ?? 0) <= (plate.planned[i] ?? 0) * 1.02 + 1
+}
+
+/** The place nearest to `x`; without one the last that load was wanted in. */
+export function placeAt(view: View, x: number | null): Place | undefined {
+  if (x === null) {
+    const wanted = (place: Place) => place.bins.some((i) => view.loaded[i])
+    // Where load ends within a bin, that one tells of both: the bin before does not.
+    const whole = (place: Place) => place.bins.every((i) => fits(view, i))
+    return (
+      view.places.findLast((place) => wanted(place) && whole(place)) ??
+      view.places.findLast(wanted) ??
+      view.places.at(-1)
+    )
+  }
+  const far = (place: Place) => Math.abs(place.x - x)
+  return view.places.reduce<Place | undefined>(
+    (best, place) => (best && far(best) <= far(place) ? best : place),
+    undefined,
+  )
+}
+
+/** Where on the axis in use a stretch of load lies: users as they are, or the time they were there. */
+export function stretchOf(
+  input: Pick<PlateInput, 'axis' | 'levels'>,
+  low: number,
+  high: number,
+): [number, number] | null {
+  if (input.axis === 'load') return [low, high]
+  const inside = input.levels.filter((l) => l.users >= low * 0.98 && l.users <= high * 1.02)
+  const chosen = inside.length ? inside : input.levels.filter((l) => l.users >= high).slice(0, 1)
+  if (!chosen.length) return null
+  return [Math.min(...chosen.map((l) => l.start_s)), Math.max(...chosen.map((l) => l.end_s))]
+}
