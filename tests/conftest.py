@@ -23,7 +23,7 @@ settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
 
 ROUTE = "GET /"
-MAKES_LOAD = {"cli", "e2e", "truth"}
+MAKES_LOAD = {"e2e", "truth"}
 """Folders whose tests run one after the other: each would be a disturbance to the next."""
 
 

@@ -97,3 +97,22 @@ def test_a_resource_that_does_not_grow_has_no_demand() -> None:
     run = simulate(one_server_system(10), visits(1.0), profile)
     flat = replace(run.resources[0], utilisation=np.linspace(0.5, 0.3, run.seconds))
     assert laws.demand(flat, measure(replace(run, resources=(flat,)), as_planned(profile).levels())) is None
+
+
+def test_demand_is_the_same_whatever_instances_come_and_go() -> None:
+    profile = climb(20, 120, 20, 30)
+    run = simulate(one_server_system(service_ms=20, servers=4), visits(2.0), profile, cpu_noise=0)
+    cpu = run.resources[0]
+    # Half of the servers are there in the first half: as much work, twice the share.
+    doubled = np.where(np.arange(run.seconds) < run.seconds / 2, 2.0, 4.0)
+    halved = replace(cpu, capacity=doubled, utilisation=cpu.utilisation * 4 / doubled)
+    levels = as_planned(profile).levels()
+    always = laws.demand(cpu, measure(run, levels))
+    found = laws.demand(halved, measure(replace(run, resources=(halved,)), levels))
+    assert always is not None
+    assert found is not None
+    assert found.demand_s.value == pytest.approx(always.demand_s.value, rel=0.02)
+    assert found.servers == 4
+    assert found.ceiling is not None
+    assert always.ceiling is not None
+    assert found.ceiling.value == pytest.approx(always.ceiling.value, rel=0.02)

@@ -51,11 +51,14 @@ class Installation:
 
 
 @contextmanager
-def installation(data: Path, port: int) -> Iterator[Installation]:
+def installation(data: Path, port: int, *, demo: bool = True) -> Iterator[Installation]:
     """Start ``./kettle start`` and stop it again."""
     environment = {k: v for k, v in os.environ.items() if not k.startswith(("KETTLE_", "DJANGO_"))}
     process = subprocess.Popen(
-        [sys.executable, str(ROOT / "kettle"), "start", "--data", str(data), "--port", str(port)],
+        [
+            *(sys.executable, str(ROOT / "kettle"), "start", "--data", str(data), "--port", str(port)),
+            *([] if demo else ["--no-demo"]),
+        ],
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
         text=True,

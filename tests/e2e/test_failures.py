@@ -229,7 +229,7 @@ def test_a_frozen_owner_of_a_generator_leaves_no_load(api: Api, page: Page, inst
 def test_stopping_everything_lets_a_run_end_and_says_so(tmp_path: Path, chromium: Browser) -> None:
     tmp_path.chmod(0o755)
     port = free_port()
-    with installation(tmp_path, port) as first:
+    with installation(tmp_path, port, demo=False) as first:
         context = chromium.new_context(base_url=first.url)
         page = context.new_page()
         sign_in(page, first)
@@ -241,7 +241,7 @@ def test_stopping_everything_lets_a_run_end_and_says_so(tmp_path: Path, chromium
         )
         assert "Stopped." in told.stdout, told
         context.close()
-    with installation(tmp_path, port) as second:
+    with installation(tmp_path, port, demo=False) as second:
         context = chromium.new_context(base_url=second.url)
         page = context.new_page()
         sign_in(page, second)

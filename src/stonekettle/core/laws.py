@@ -62,7 +62,8 @@ class LittleCheck:
 @dataclass(frozen=True)
 class Demand:
     """What one request costs at a resource: ``demand_s`` seconds of service, from the line
-    U = background + demand·X/servers. ``ceiling`` is the throughput at which it is full."""
+    U = background + demand·X/servers. ``ceiling`` is the throughput at which it is full, with the ``servers`` it had
+    at the highest level."""
 
     key: str
     servers: float
@@ -115,13 +116,15 @@ def _cut_journeys(level: Level) -> float:
 def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:
     """Service demand at ``resource`` by weighted regression over the levels, 90 % interval.
 
-    None when fewer than three levels have a reading below 97 %, or utilisation does not grow.
+    The line is of busy servers, U·m: instances may come and go from level to level. None when fewer than three levels
+    have a reading below 97 %, or utilisation does not grow.
     """
     usable = [lv for lv in levels if lv.utilisation.get(resource.key, math.nan) < FULL]
     if len(usable) < 3:
         return None
     x = np.array([lv.completion_rate for lv in usable])
-    u = np.array([lv.utilisation[resource.key] for lv in usable])
+    u = np.array([lv.utilisation[resource.key] * _servers(resource, lv) for lv in usable])
+    servers = _servers(resource, max(levels, key=lambda lv: lv.users))
     if np.ptp(x) <= 0.05 * x.max():
         return None
     # Work done in a time is a sum of x·T service times, so its variance grows with x.
@@ -137,12 +140,18 @@ def demand(resource: ResourceSeries, levels: Sequence[Level]) -> Demand | None:
     if slope <= 0:
         return None
     reach = float(stats.t.ppf(0.95, max(1, freedom))) * slope_se
-    cost = Estimate(slope, max(slope - reach, 0.0), slope + reach).scaled(resource.servers)
-    room = (1 - background) / slope
+    cost = Estimate(slope, max(slope - reach, 0.0), slope + reach)
+    room = (servers - background) / slope
     relative = reach / slope + FORM_ERROR
     ceiling = Estimate(room, room / (1 + relative), room / max(1 - relative, 0.05))
     correlation = float(np.corrcoef(x, u)[0, 1]) if np.ptp(u) > 0 else 0.0
-    return Demand(resource.key, resource.servers, background, cost, ceiling, correlation)
+    return Demand(resource.key, servers, background / servers, cost, ceiling, correlation)
+
+
+def _servers(resource: ResourceSeries, level: Level) -> float:
+    """How many servers it had at a level; as many as usual where nothing told."""
+    told = level.capacity.get(resource.key, math.nan)
+    return told if told > 0 else resource.servers
 
 
 def _line(x: FloatArray, y: FloatArray, weight: FloatArray) -> tuple[float, float, float, float]:

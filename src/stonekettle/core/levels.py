@@ -109,6 +109,7 @@ class Level:
     seconds_left_out: int
     steps: tuple[StepLevel, ...]
     utilisation: dict[str, float]
+    capacity: dict[str, float]
     waiting: dict[str, float]
     window: Window = field(repr=False, compare=False)
 
@@ -240,6 +241,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
             _measure_step(run, used, step, list(cells), bunch_s) for step, cells in enumerate(run.cells_of_steps)
         ),
         utilisation={r.key: _mean(r.utilisation[used]) for r in run.resources},
+        capacity={r.key: _mean(r.capacity[used]) for r in run.resources},
         waiting={r.key: _mean(r.waiting[used]) for r in run.resources if r.waiting is not None},
         window=window,
     )
