@@ -8,29 +8,36 @@ import pytest
 from django.test import Client
 
 from stonekettle.server.runs import analysing, upgrading
-from stonekettle.server.runs.models import GeneratorSecond, MeterSecond, Run, RunSecond
+from stonekettle.server.runs.models import GeneratorSecond, MeterSecond, RecordBundle, Run, RunSecond
 
 pytestmark = pytest.mark.django_db
 MakeRun = Callable[..., Run]
 
 
-def as_before(run: Run) -> None:
-    """What the version before kept of it."""
-    RunSecond.objects.filter(run=run).delete()
-    MeterSecond.objects.filter(run=run).delete()
-    Run.objects.filter(pk=run.pk).update(sequence=0, meter_columns={})
-    rows = GeneratorSecond.objects.filter(generator__run=run)
+def told(run: Run) -> list[GeneratorSecond]:
+    """What its generators told, as the version before kept it."""
+    rows = list(GeneratorSecond.objects.filter(generator__run=run))
     for row in rows:
         row.rollup = {name: value for name, value in row.rollup.items() if name not in ("requests", "present")}
         row.merged = False
+    return rows
+
+
+def as_before(run: Run, rows: list[GeneratorSecond]) -> None:
+    """Leave of the run what the version before kept."""
+    for model in (RunSecond, MeterSecond, RecordBundle):
+        model.objects.filter(run=run).delete()  # type: ignore[attr-defined]
+    Run.objects.filter(pk=run.pk).update(sequence=0, meter_columns={})
+    for row in rows:
         row.save()
 
 
 def test_a_run_of_the_version_before_is_shown_unchanged(client: Client, make_run: MakeRun) -> None:
     run = make_run(12, state="finished", begun_at=1.0)
+    rows = told(run)
     analysing.analyse(run, state="finished", cause="done")
     found, plate = client.get(f"/api/runs/{run.pk}").json(), client.get(f"/api/runs/{run.pk}/plate").json()
-    as_before(run)
+    as_before(run, rows)
     said: list[str] = []
     assert upgrading.bring_up_to_date(said.append) == 1
     assert said == [f"Bringing the measurements of run {run.pk} up to date, 1 of 1 …"]
@@ -38,12 +45,13 @@ def test_a_run_of_the_version_before_is_shown_unchanged(client: Client, make_run
     again = client.get(f"/api/runs/{run.pk}/plate").json()
     assert {**again, "sequence": 0, "groups": []} == {**plate, "sequence": 0, "groups": []}
     assert upgrading.bring_up_to_date(said.append) == 0
+    assert sum(run.bundles.values_list("rows", flat=True)) == 60
 
 
 def test_a_run_that_cannot_be_brought_up_to_date_keeps_no_other_from_it(client: Client, make_run: MakeRun) -> None:
     broken, sound = make_run(3, state="finished"), make_run(3, state="finished")
     for run in (broken, sound):
-        as_before(run)
+        as_before(run, told(run))
     GeneratorSecond.objects.filter(generator__run=broken).update(rollup={"second": "soon"})
     said: list[str] = []
     assert upgrading.bring_up_to_date(said.append) == 2

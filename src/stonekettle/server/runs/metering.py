@@ -139,11 +139,14 @@ class Reader:
 def complete(run: Run, measured: data.Measured) -> None:
     """All rows of a run from all there is, once it has ended."""
     seen = measured.run
+    found = table(0, seen.resources, pins_of(run), measured.readings, seen.succeeded.astype(np.float64))
     with transaction.atomic():
-        # What a file told that is gone now, or a counter that was read anew, must not stay.
-        Run.objects.filter(pk=run.pk).update(meter_columns={})
-        MeterSecond.objects.filter(run=run).delete()
-        write(run, table(0, seen.resources, pins_of(run), measured.readings, seen.succeeded.astype(np.float64)))
+        known = Run.objects.values_list("meter_columns", flat=True).get(pk=run.pk)
+        if {tuple(column) for column in known.get("columns", [])} - set(found.columns):
+            # What a file told that is gone now must not stay.
+            Run.objects.filter(pk=run.pk).update(meter_columns={})
+            MeterSecond.objects.filter(run=run).delete()
+        write(run, found)
 
 
 def add_pins(run: Run) -> None:

@@ -7,25 +7,27 @@ is what questions are put to.
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import reduce
-from operator import and_
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.dataset as ds
+import pyarrow.parquet as pq
 from django.conf import settings
 
+from stonekettle.core.types import IntArray
 from stonekettle.engine import bundles
 from stonekettle.engine.records import PART, WHOLE
 from stonekettle.server.runs.models import RecordBundle, Run
 
 CACHE_BYTES = 4_000_000_000
 MOST_ROWS = 10_000
+THREADS = os.cpu_count() or 1
 SORTED_BY = ("start_us", "total_us")
 GROUPED_BY = ("group", "step", "status", "error", "user")
 PERCENTS = (50, 95, 99)
@@ -79,30 +81,36 @@ def find(
 ) -> Found:
     """The records wanted, in order, ``limit`` of them (at most 10,000) from ``offset`` on."""
     limit = min(limit, MOST_ROWS)
-    source, condition = _source(run, wanted), _condition(wanted)
-    if source is None:
-        return Found(bundles.TABLE.empty_table(), 0)
-    keys = _key(source.to_table(columns=_columns_of(by), filter=condition), by)
-    if offset >= keys.size or limit <= 0:
-        return Found(bundles.TABLE.empty_table(), int(keys.size))
-    # The worst key that is still on the page bounds what has to be read in full.
-    signed = -keys if descending else keys
-    last = min(offset + limit, keys.size) - 1
-    bound = np.partition(signed, last)[last]
-    bounded = (_expression(by) >= int(-bound)) if descending else (_expression(by) <= int(bound))
-    table = bundles.restored(source.to_table(filter=condition & bounded))
+    paths = _paths(run, wanted)
+    with ThreadPoolExecutor(THREADS) as threads:
+        # First the keys of all that is wanted, then, where the page has some, those rows in full.
+        keys = list(threads.map(lambda path: _key(_read(path, wanted, _columns_of(by)), by), paths))
+        total = sum(map(len, keys))
+        if offset >= total or limit <= 0:
+            return Found(bundles.TABLE.empty_table(), total)
+        signed = [-own if descending else own for own in keys]
+        last = min(offset + limit, total) - 1
+        bound = int(np.partition(np.concatenate(signed), last)[last])
+        some = [(path, own) for path, own in zip(paths, signed, strict=True) if own.size and own.min() <= bound]
+
+        def on_page(found: tuple[Path, IntArray]) -> pa.Table:
+            path, own = found
+            return _read(path, wanted, bundles.STORED.names).filter(pa.array(own <= bound))
+
+        table = bundles.restored(pa.concat_tables(threads.map(on_page, some)))
     order = pc.sort_indices(table, [(by, "descending" if descending else "ascending"), ("user", "ascending")])
-    return Found(table.take(order.slice(offset, limit)), int(keys.size))
+    return Found(table.take(order.slice(offset, limit)), total)
 
 
 def summed(run: Run, by: Sequence[str], wanted: Filter = Filter()) -> list[Together]:
     """The records wanted, put together by the values of these fields (of :data:`GROUPED_BY`)."""
-    source = _source(run, wanted)
-    if source is None:
+    columns = [*by, "error", "first_byte_us", "rest_us"]
+    with ThreadPoolExecutor(THREADS) as threads:
+        parts = list(threads.map(lambda path: _read(path, wanted, columns), _paths(run, wanted)))
+    if not parts:
         return []
-    columns = list(dict.fromkeys([*by, "error", "first_byte_us", "rest_us"]))
-    table = source.to_table(columns=columns, filter=_condition(wanted))
-    total = table["first_byte_us"].to_numpy().astype(np.int64) + table["rest_us"].to_numpy()
+    table = pa.concat_tables(parts)
+    total = _key(table, "total_us")
     failed = table["error"].to_numpy() > 0
     fields = [table[name].to_numpy().astype(np.int64) for name in by]
     code = np.zeros(len(total), dtype=np.int64)
@@ -131,8 +139,8 @@ def summed(run: Run, by: Sequence[str], wanted: Filter = Filter()) -> list[Toget
     return found
 
 
-def _source(run: Run, wanted: Filter) -> ds.Dataset | None:
-    """The bundles that may hold something wanted, as files; None where there is none."""
+def _paths(run: Run, wanted: Filter) -> list[Path]:
+    """The bundles that may hold something wanted, as files."""
     held = RecordBundle.objects.filter(run=run)
     if wanted.failed:
         held = held.filter(errors__gt=0)
@@ -140,12 +148,13 @@ def _source(run: Run, wanted: Filter) -> ds.Dataset | None:
         held = held.filter(slowest_us__gt=wanted.slower_than_s * 1e6)
     if wanted.since_s is not None:
         held = held.filter(last_second__gte=int(wanted.since_s))
-    ids = [
-        pk
-        for pk, steps in held.values_list("pk", "steps")
-        if wanted.steps is None or not set(steps).isdisjoint(wanted.steps)
-    ]
-    return ds.dataset([str(path) for path in _cached(ids)], format="parquet") if ids else None
+    return _cached(
+        [
+            pk
+            for pk, steps in held.values_list("pk", "steps")
+            if wanted.steps is None or not set(steps).isdisjoint(wanted.steps)
+        ]
+    )
 
 
 def _cached(ids: Sequence[int]) -> list[Path]:
@@ -174,36 +183,49 @@ def _make_room(folder: Path, needed: set[Path]) -> None:
             path.unlink(missing_ok=True)
 
 
-def _condition(wanted: Filter) -> ds.Expression:
-    field, parts = ds.field, []
-    if wanted.since_s is not None:
-        parts.append(field("start_us") >= int(wanted.since_s * 1e6))
-    if wanted.until_s is not None:
-        parts.append(field("start_us") < int(wanted.until_s * 1e6))
-    lists = {"step": wanted.steps, "group": wanted.groups, "user": wanted.users, "status": wanted.statuses}
-    parts += [field(name).isin(list(values)) for name, values in lists.items() if values is not None]
-    if wanted.visit is not None:
-        parts.append(field("visit") == wanted.visit)
-    if wanted.failed is not None:
-        parts.append((field("error") > 0) if wanted.failed else (field("error") == 0))
+def _read(path: Path, wanted: Filter, columns: Sequence[str]) -> pa.Table:
+    """Those columns of the rows of a bundle that are wanted, in their order."""
+    asked = _asked(wanted)
+    needed = list(dict.fromkeys([*columns, *asked]))
+    table = pq.read_table(path, columns=needed, memory_map=True, use_threads=False)
+    chosen = np.ones(len(table), dtype=np.bool_)
+    for name, holds in asked.items():
+        chosen &= holds(table[name].to_numpy())
     if wanted.slower_than_s is not None:
-        parts.append(_expression("total_us") > int(wanted.slower_than_s * 1e6))
+        chosen &= _key(table, "total_us") > int(wanted.slower_than_s * 1e6)
+    return table.select(list(dict.fromkeys(columns))).filter(pa.array(chosen))
+
+
+def _asked(wanted: Filter) -> dict[str, Callable[[Any], Any]]:
+    """What is asked of each column, and the columns that are needed to ask."""
     left_out = WHOLE if wanted.counting == "requests" else PART
-    parts.append(pc.bit_wise_and(field("flags"), left_out) == 0)
-    return reduce(and_, parts)
+    asked: dict[str, Callable[[Any], Any]] = {"flags": lambda flags: flags & left_out == 0}
+    since, until = wanted.since_s, wanted.until_s
+    if since is not None or until is not None:
+        low, high = (since or 0.0) * 1e6, (until if until is not None else np.inf) * 1e6
+        asked["start_us"] = lambda start: (start >= low) & (start < high)
+    lists = {"step": wanted.steps, "group": wanted.groups, "user": wanted.users, "status": wanted.statuses}
+    for name, values in lists.items():
+        if values is not None:
+            asked[name] = partial(_is_one_of, list(values))
+    if wanted.visit is not None:
+        asked["visit"] = lambda visit: visit == wanted.visit
+    if wanted.failed is not None:
+        asked["error"] = lambda error: (error > 0) == wanted.failed
+    if wanted.slower_than_s is not None:
+        asked |= dict.fromkeys(("first_byte_us", "rest_us"), lambda column: True)
+    return asked
+
+
+def _is_one_of(values: Sequence[int], column: Any) -> Any:
+    return np.isin(column, values)
 
 
 def _columns_of(by: str) -> list[str]:
     return ["first_byte_us", "rest_us"] if by == "total_us" else [by]
 
 
-def _expression(by: str) -> Any:
+def _key(table: pa.Table, by: str) -> IntArray:
     if by != "total_us":
-        return ds.field(by)
-    return ds.field("first_byte_us").cast("int64") + ds.field("rest_us")
-
-
-def _key(table: pa.Table, by: str) -> Any:
-    if by != "total_us":
-        return table[by].to_numpy().astype(np.int64)
-    return table["first_byte_us"].to_numpy().astype(np.int64) + table["rest_us"].to_numpy()
+        return np.asarray(table[by].to_numpy(), dtype=np.int64)
+    return np.asarray(table["first_byte_us"].to_numpy().astype(np.int64) + table["rest_us"].to_numpy(), dtype=np.int64)

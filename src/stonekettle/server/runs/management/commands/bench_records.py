@@ -28,7 +28,7 @@ from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules
 from stonekettle.server.figures import figure, tell
-from stonekettle.server.runs import analysing, data, merging, search
+from stonekettle.server.runs import analysing, data, merging, metering, search
 from stonekettle.server.runs.models import Generator, GeneratorSecond, RecordBundle, Run
 from stonekettle.server.runs.search import Filter
 
@@ -193,6 +193,7 @@ def _record(run: Run, seconds: int) -> None:
         for t in range(seconds + 1)
     ]
     data.store(run.pk, batches)
+    metering.Reader(run.pk).look()  # as it does while a run is under way
 
 
 def _findings(run_id: int) -> tuple[float, float]:
