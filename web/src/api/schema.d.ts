@@ -2034,7 +2034,7 @@ export interface components {
         /**
          * RunDetail
          * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-         *     be had back for a while.
+         *     be had back for a while. ``room`` is told once it has ended.
          */
         RunDetail: {
             /** Id */
@@ -2082,7 +2082,7 @@ export interface components {
             result: components["schemas"]["Result"] | null;
             /** System Id */
             system_id: number | null;
-            room: components["schemas"]["Room"];
+            room: components["schemas"]["Room"] | null;
             /** Deleted At */
             deleted_at: string | null;
             /** Deleted By */

@@ -236,7 +236,7 @@ useShortcuts([
       </section>
 
       <Downloads v-if="result && !live" :run="id" />
-      <RunRoom v-if="!live" :run="run.data.value" />
+      <RunRoom v-if="run.data.value.room" :run="run.data.value" />
     </aside>
 
     <div class="min-w-0">

@@ -92,7 +92,7 @@ class GeneratorLine(Schema):
 
 class RunDetail(RunLine):
     """A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-    be had back for a while."""
+    be had back for a while. ``room`` is told once it has ended."""
 
     begun_at: float | None
     elapsed_s: int
@@ -104,7 +104,7 @@ class RunDetail(RunLine):
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
-    room: room.Room
+    room: room.Room | None
     deleted_at: datetime | None
     deleted_by: str
     undo_until: datetime | None
@@ -172,7 +172,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         ],
         result=results.Result.model_validate(run.result) if run.result else None,
         system_id=run.system_id,
-        room=room.of(run),
+        room=room.of(run) if run.run_state in ENDED else None,
         deleted_at=run.deleted_at,
         deleted_by=run.deleted_by,
         undo_until=run.deleted_at + rules.UNDO_FOR if run.deleted_at else None,

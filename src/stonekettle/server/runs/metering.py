@@ -127,6 +127,8 @@ class Reader:
 
     def _scraped(self, run: Run, begin: int) -> Readings:
         """The wanted series of the rounds from ``begin`` on."""
+        if not self._wanted.size:
+            return Readings()
         self._rounds = {number: rows for number, rows in self._rounds.items() if number >= begin}
         new = MeterScrape.objects.filter(run=run, scrape__gte=begin).exclude(scrape__in=list(self._rounds))
         for number, packed in new.values_list("scrape", "chunk"):

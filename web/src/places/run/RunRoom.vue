@@ -10,7 +10,7 @@ import { amount, when } from '@/ui/format'
 const props = defineProps<{ run: Schemas['RunDetail'] }>()
 const change = useDeleteRun()
 const parts = computed(() => {
-  const { requests, seconds, metrics } = props.run.room
+  const { requests, seconds, metrics } = props.run.room ?? { requests: 0, seconds: 0, metrics: 0 }
   const named = { requests, seconds, metrics }
   const told = Object.entries(named).map(([name, size]) => `${name} ${amount(size, 'B')}`)
   return `${amount(requests + seconds + metrics, 'B')} (${told.join(', ')})`
