@@ -27,6 +27,7 @@ MAKES_LOAD = {"e2e", "truth"}
 """Folders whose tests run one after the other: each would be a disturbance to the next."""
 
 
+@pytest.hookimpl(tryfirst=True)  # before the groups are read
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Group tests for two processes side by side: those that make load together, the others by their file."""
     for item in items:
