@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -23,16 +22,6 @@ settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
 
 ROUTE = "GET /"
-MAKES_LOAD = {"e2e", "truth"}
-"""Folders whose tests run one after the other: each would be a disturbance to the next."""
-
-
-@pytest.hookimpl(tryfirst=True)  # before the groups are read
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Group tests for two processes side by side: those that make load together, the others by their file."""
-    for item in items:
-        folder = item.path.relative_to(Path(__file__).parent).parts[0]
-        item.add_marker(pytest.mark.xdist_group("load" if folder in MAKES_LOAD else item.path.name))
 
 
 def one_server_system(service_ms: float = 10.0, servers: int = 1, **component: int | None) -> PracticeConfig:

@@ -27,8 +27,8 @@ QUICK = [
     "--ignore=tests/server/test_malformed.py",
 ]
 """What neither makes real load nor needs a browser, but for the thousands of malformed requests."""
-SIDE_BY_SIDE = ["-n", "2", "--dist", "loadgroup"]
-"""Two processes: what makes real load, which mostly waits, keeps to one of them."""
+SIDE_BY_SIDE = ["-n", "2", "--dist", "loadfile"]
+"""Two processes, the tests of a file always in the same one: what makes real load mostly waits."""
 
 
 def test(arguments: list[str]) -> int:
