@@ -9,7 +9,7 @@ import yaml
 
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.lives import Dealer, Wanting, walk
-from stonekettle.engine.script import Request, compile_plan
+from stonekettle.engine.script import Request, cell_numbers, cells_of, compile_plan, layout_of
 from stonekettle.plan import document
 
 PLAN = """
@@ -152,3 +152,27 @@ def test_a_failed_step_ends_the_journey() -> None:
         steps.append(action[0].step)
         assert life.send(False) is None, "the journey is over"
     assert 1 not in steps
+
+
+def test_steps_that_no_group_does_keep_the_numbers_of_the_others() -> None:
+    journeys = [
+        {"name": name, "steps": [{"name": f"{name} page", "request": f"GET /{name}", "think": "1 s"}]}
+        for name in ("a", "b", "c")
+    ]
+    groups = [
+        {"name": name, "mix": mix, "users": [{"hold": {"users": 2, "for": "10 s"}}]}
+        for name, mix in (("one", {"a": 1}), ("two", {"a": 1, "c": 2}))
+    ]
+    system = {"name": "s", "base_url": "http://127.0.0.1:9"}
+    objectives = [{"step": "c page", "p95": "1 s"}]
+    plan = document.from_document(
+        {"name": "p", "system": system, "journeys": journeys, "groups": groups, "objectives": objectives}
+    )
+    cells = cells_of(plan)
+    assert [(cell.step, cell.group) for cell in cells] == [
+        ("a page", "one"), ("a page", "two"), ("b page", "one"), ("c page", "two")
+    ]  # fmt: skip
+    assert cell_numbers(plan).tolist() == [[0, 2, -1], [1, -1, 3]]
+    (goal,) = document.core_objectives(plan)
+    assert goal.steps is not None
+    assert list(layout_of(plan).step_ids)[goal.steps[0]] == ("c", "c page")

@@ -27,7 +27,7 @@ from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import analysing, data, exports, merging, metering, plate, rules, tasks
+from stonekettle.server.runs import analysing, bundling, data, exports, merging, metering, plate, rules, search, tasks
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from tests.server.conftest import QUICK
 
@@ -198,7 +198,9 @@ def test_findings_of_an_older_analysis_are_made_anew_on_command(client: Client, 
         call_command("reanalyse_runs", "999")
 
 
-def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(client: Client, make_run: MakeRun) -> None:
+def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(
+    client: Client, make_run: MakeRun, settings: Any
+) -> None:
     run, other = make_run(5, state="finished", begun_at=1.0), make_run(5, state="running")
     listed = lambda: [line["id"] for line in client.get("/api/runs").json()["runs"]]  # noqa: E731
     room = client.get(f"/api/runs/{run.pk}").json()["room"]
@@ -209,13 +211,19 @@ def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(client: Clien
     assert client.get("/api/experiments").json()[0]["last_run_id"] == other.pk
     found = client.get(f"/api/runs/{run.pk}").json()
     assert found["deleted_by"] == "planner"
-    assert rules.forget_deleted() == 0
+    exported(client, run, "seconds.csv")
+    tasks.forget_deleted(0)
     assert client.post(f"/api/runs/{run.pk}/restore").status_code == 204
     assert listed() == [other.pk, run.pk]
     assert client.get(f"/api/runs/{run.pk}").json()["undo_until"] is None
     client.delete(f"/api/runs/{run.pk}")
     Run.objects.filter(pk=run.pk).update(deleted_at=timezone.now() - timedelta(hours=25))
-    assert rules.forget_deleted() == 1
+    bundling.compact(run.pk)
+    search.find(run)
+    (copy,) = (settings.SPOOL / "bundles").iterdir()
+    tasks.forget_deleted(0)
+    assert not copy.exists()
+    assert not any((settings.SPOOL / "exports").iterdir())
     assert not Run.objects.filter(pk=run.pk).exists()
     assert not GeneratorSecond.objects.filter(generator__run_id=run.pk).exists()
 

@@ -200,15 +200,16 @@ def cell_numbers(plan: Plan) -> IntArray:
 
 
 def _done_by(plan: Plan) -> list[tuple[int, int]]:
-    """Each step with each group that may do it, as numbers. One group counts all, whatever it does."""
+    """Each step with each group that may do it, as numbers. One that nobody does counts as the first group's: so the
+    core's steps have the plan's numbers."""
     journeys = {journey.name: number for number, journey in enumerate(plan.journeys)}
     terms = [GroupTerms.of(plan, group) for group in plan.people]
-    return [
-        (step, group)
-        for step, (journey, _) in enumerate(plan.steps)
-        for group, own in enumerate(terms)
-        if len(terms) == 1 or own.weights[journeys[journey.name]] > 0 or journeys[journey.name] in own.fixed
-    ]
+    found = []
+    for step, (journey, _) in enumerate(plan.steps):
+        number = journeys[journey.name]
+        doing = [group for group, own in enumerate(terms) if own.weights[number] > 0 or number in own.fixed]
+        found += [(step, group) for group in doing or [0]]
+    return found
 
 
 def _compile_step(

@@ -63,6 +63,13 @@ def forget_old() -> None:
             path.unlink(missing_ok=True)
 
 
+def forget(run: Run) -> None:
+    """Drop the files of a run."""
+    for path in _files():
+        if path.name.startswith(f"run-{run.pk}-"):
+            path.unlink(missing_ok=True)
+
+
 def _files() -> Iterator[Path]:
     folder = Path(settings.SPOOL) / "exports"
     return folder.iterdir() if folder.exists() else iter(())

@@ -26,8 +26,6 @@ MOST_STALLS = 40
 DIGITS = 5
 LATELY = 60
 CLEARLY = 1.25
-CHOSEN_EACH = 8
-"""Of so many looks one chooses anew what is most telling."""
 Column = list[float | None]
 
 
@@ -225,8 +223,6 @@ def _most_telling(run: Run, layout: Layout, width: int, has: str) -> int:
     """The selection nearest to breaking its objective, or the slowest step, by the last minutes; the one that a page
     ``has`` stays until another is clearly worse."""
     ids = [selection.id for selection in layout.selections]
-    if has in ids and run.sequence % CHOSEN_EACH:
-        return ids.index(has)
     rows = RunSecond.objects.filter(run=run, every=width).order_by("-second").values_list("figures", flat=True)
     figures = layout.table([bytes(packed) for packed in rows[:LATELY]])
     figures = figures[figures[:, layout.load("ordered")] > 0]

@@ -128,16 +128,6 @@ def restore(run: Run) -> None:
     Run.objects.filter(pk=run.pk).update(deleted_at=None, deleted_by="")
 
 
-def forget_deleted() -> int:
-    """Remove runs deleted over a day ago, with everything measured in them; how many."""
-    gone = Run.objects.filter(deleted_at__lt=timezone.now() - UNDO_FOR)
-    count = 0
-    for run in gone:
-        run.delete()
-        count += 1
-    return count
-
-
 OURSELVES = "./kettle stop"
 """Who stops a run when Stone Kettle itself is stopped."""
 _silent_before: dict[int, datetime] = {}

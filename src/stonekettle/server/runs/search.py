@@ -28,8 +28,7 @@ from stonekettle.server.runs.models import RecordBundle, Run
 CACHE_BYTES = 4_000_000_000
 MOST_ROWS = 10_000
 THREADS = os.cpu_count() or 1
-SORTED_BY = ("start_us", "total_us")
-GROUPED_BY = ("group", "step", "status", "error", "user")
+Field = Literal["group", "step", "status", "error", "user"]
 PERCENTS = (50, 95, 99)
 
 
@@ -102,8 +101,8 @@ def find(
     return Found(table.take(order.slice(offset, limit)), total)
 
 
-def summed(run: Run, by: Sequence[str], wanted: Filter = Filter()) -> list[Together]:
-    """The records wanted, put together by the values of these fields (of :data:`GROUPED_BY`)."""
+def summed(run: Run, by: Sequence[Field], wanted: Filter = Filter()) -> list[Together]:
+    """The records wanted, put together by the values of these fields."""
     columns = [*by, "error", "first_byte_us", "rest_us"]
     with ThreadPoolExecutor(THREADS) as threads:
         parts = list(threads.map(lambda path: _read(path, wanted, columns), _paths(run, wanted)))
@@ -171,6 +170,12 @@ def _cached(ids: Sequence[int]) -> list[Path]:
     if missing:
         _make_room(folder, set(paths.values()))
     return list(paths.values())
+
+
+def forget(run: Run) -> None:
+    """Drop the copies of a run's bundles."""
+    for pk in RecordBundle.objects.filter(run=run).values_list("pk", flat=True):
+        (Path(settings.SPOOL) / "bundles" / f"{pk}.parquet").unlink(missing_ok=True)
 
 
 def _make_room(folder: Path, needed: set[Path]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 
 from django.conf import settings
+from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from stonekettle.engine.conductor import conduct
@@ -14,7 +15,7 @@ from stonekettle.engine.signals import End
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data, exports, rules
+from stonekettle.server.runs import analysing, data, exports, rules, search
 from stonekettle.server.runs.conducting import DatabaseControl, Line
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
@@ -86,8 +87,11 @@ def fail_abandoned(timestamp: int) -> None:
 @app.periodic(cron="11 3 * * *")
 @app.task(queue="conductor", queueing_lock="forget_deleted")
 def forget_deleted(timestamp: int) -> None:
-    """Runs deleted over a day ago are gone for good."""
-    rules.forget_deleted()
+    """Runs deleted over a day ago are gone for good, with what was made of them on disk."""
+    for run in Run.objects.filter(deleted_at__lt=timezone.now() - rules.UNDO_FOR):
+        search.forget(run)
+        exports.forget(run)
+        run.delete()
 
 
 @app.periodic(cron="41 * * * *")
