@@ -196,7 +196,7 @@ def test_the_same_data_for_all_users_flatters_a_server_that_remembers(tmp_path: 
         done = kettle(
             "run", tmp_path / f"{name}.yaml", "--out", tmp_path / name, "--practice", "--practice-config", practice
         )
-        (level,) = json.loads((tmp_path / name / "result.json").read_text())["levels"]
+        (level,) = json.loads((tmp_path / name / "result.json").read_text())["findings"]["levels"]
         return done.stdout, level["utilisation"]["planner.cpu"] / level["throughput"]
 
     with ThreadPoolExecutor() as both:

@@ -12,7 +12,7 @@ from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
-from stonekettle.core.types import Declined
+from stonekettle.core.types import Declined, Reason
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import Twin, simulate
 from stonekettle.practice.unfit import Laborious
@@ -39,7 +39,7 @@ def test_the_fullest_hardware_is_named_with_its_demand_and_the_next_in_line() ->
     assert found.resource.utilisation > 0.95
     assert found.resource.demand is not None
     assert found.resource.demand.demand_s.value == pytest.approx(0.020, rel=0.06)
-    assert found.resource.saturated_at_users is not None
+    assert found.resource.full_from is not None
     assert found.next_in_line == "front.cpu"
     assert found.next_throughput == pytest.approx(250, rel=0.08)
 
@@ -79,7 +79,7 @@ def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> N
     twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
     found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
     assert not found.trustworthy
-    assert found.saturation == Declined(analysis.GENERATOR, pytest.approx(100, abs=40))
+    assert found.saturation == Declined(Reason.GENERATOR, pytest.approx(100, abs=40))
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "generator"
 

@@ -18,7 +18,7 @@ from stonekettle.core.objectives import (
 )
 from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
-from stonekettle.core.types import Declined
+from stonekettle.core.types import Declined, Reason
 from stonekettle.practice.twin import simulate
 from tests.conftest import climb, one_server_system, visits
 
@@ -39,11 +39,11 @@ def test_the_comfort_limit_lies_between_the_levels_that_hold_and_break(
     found = comfort_limit(run, levels, [Objective(1, "response", 0.3)])
     assert isinstance(found, ComfortLimit)
     assert found.status == "found"
-    assert found.users is not None
+    assert found.load is not None
     below = max(lv.users for lv in levels if lv.p95_s < 0.3)
     above = min(lv.users for lv in levels if lv.p95_s > 0.3)
-    assert below <= found.users.value <= above
-    assert found.users.low < found.users.value < found.users.high
+    assert below <= found.load.value <= above
+    assert found.load.low < found.load.value < found.load.high
     assert 0 < found.throughput <= 101
 
 
@@ -64,8 +64,8 @@ def test_comfort_limit_declines_to_name_a_load_when_every_level_passes(
     found = comfort_limit(run, levels, [Objective(1, "response", 60.0)])
     assert isinstance(found, ComfortLimit)
     assert found.status == "holds"
-    assert found.users is None
-    assert found.tested_users == pytest.approx(180, abs=1)
+    assert found.load is None
+    assert found.tested == pytest.approx(180, abs=1)
 
 
 def test_an_objective_broken_everywhere_says_so(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
@@ -76,7 +76,7 @@ def test_an_objective_broken_everywhere_says_so(loaded: tuple[RunData, tuple[Lev
 
 
 def test_no_objectives_no_limit(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
-    assert comfort_limit(*loaded, []) == Declined("no objectives")
+    assert comfort_limit(*loaded, []) == Declined(Reason.NO_OBJECTIVES)
 
 
 def test_errors_that_pass_the_limit_for_good_are_the_breaking_point() -> None:
@@ -85,8 +85,8 @@ def test_errors_that_pass_the_limit_for_good_are_the_breaking_point() -> None:
     levels = measure(run, as_planned(PROFILE).levels())
     found = breaking_point(run, levels, 0.05)
     assert isinstance(found, BreakingPoint)
-    assert found.users.low < found.users.value
-    assert 100 < found.users.value <= 161
+    assert found.load.low < found.load.value
+    assert 100 < found.load.value <= 161
     assert found.error_ratio > 0.05
     (first,) = first_errors(run)
     assert first.kind == "status 503"
@@ -98,8 +98,8 @@ def test_an_error_objective_can_decide_the_comfort_limit() -> None:
     run = simulate(config, visits(1.0), PROFILE)
     found = comfort_limit(run, measure(run, as_planned(PROFILE).levels()), [Objective(1, "errors", 0.01)])
     assert isinstance(found, ComfortLimit)
-    assert found.users is not None
-    assert 80 < found.users.value < 161
+    assert found.load is not None
+    assert 80 < found.load.value < 161
 
 
 def test_a_burst_of_errors_at_one_level_is_no_breaking_point(
@@ -111,4 +111,4 @@ def test_a_burst_of_errors_at_one_level_is_no_breaking_point(
     hurt = replace(run, errors=errors)
     found = breaking_point(hurt, measure(hurt, as_planned(PROFILE).levels()), 0.05)
     assert isinstance(found, Declined)
-    assert found.reason == "not reached"
+    assert found.reason is Reason.NOT_REACHED

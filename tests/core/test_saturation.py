@@ -8,8 +8,8 @@ import pytest
 from stonekettle.core import laws, saturation
 from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
-from stonekettle.core.load_profile import LoadProfile
-from stonekettle.core.orders import as_planned
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import as_planned, planned
 from stonekettle.core.saturation import Saturation, fit_hinge
 from stonekettle.core.types import Declined
 from stonekettle.practice import truth
@@ -31,7 +31,7 @@ def find(config: PracticeConfig, profile: LoadProfile, think_s: float = 1.0, see
 def test_the_hinge_of_noiseless_data_is_exact() -> None:
     users = np.arange(10.0, 101.0, 10.0)
     hinge = fit_hinge(users, np.minimum(2 * users, 120.0), np.full(10, 0.5))
-    assert hinge.break_users == pytest.approx(60, rel=0.01)
+    assert hinge.break_load == pytest.approx(60, rel=0.01)
     assert hinge.slope == pytest.approx(2, rel=0.01)
     assert hinge.aicc_gain > 100
 
@@ -41,20 +41,20 @@ def test_saturation_is_found_near_the_truth_with_an_honest_interval() -> None:
     real = truth.compute(config, {ROUTE: 1.0}, 1.0)
     found = find(config, climb(20, 180, 20))
     assert found.status == "reached"
-    assert found.users is not None
+    assert found.load is not None
     assert found.throughput is not None
     assert found.throughput.value == pytest.approx(real.throughput_limit, rel=0.03)
-    assert found.users.value == pytest.approx(real.users, rel=0.04)
-    assert found.users.low < found.users.value < found.users.high
-    assert found.users_95 is not None
-    assert 0.6 * real.users < found.users_95 < 1.5 * real.users
+    assert found.load.value == pytest.approx(real.users, rel=0.04)
+    assert found.load.low < found.load.value < found.load.high
+    assert found.load_95 is not None
+    assert 0.6 * real.users < found.load_95 < 1.5 * real.users
 
 
 def test_nothing_is_claimed_far_below_saturation() -> None:
     found = find(one_server_system(10, servers=4), climb(10, 80, 10))
     assert found.status == "not reached"
-    assert found.users is None
-    assert found.at_least_users == pytest.approx(80, abs=1)
+    assert found.load is None
+    assert found.at_least == pytest.approx(80, abs=1)
     assert found.next_levels[-1] > 80
 
 
@@ -101,9 +101,9 @@ def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:
         levels = measure(simulate(config, journeys, profile, seed=seed), as_planned(profile).levels())
         found = saturation.find(levels)
         assert isinstance(found, Saturation)
-        assert found.users is not None
-        assert found.users.low < real.users < found.users.high
-        errors.append(found.users.value / real.users - 1)
+        assert found.load is not None
+        assert found.load.low < real.users < found.load.high
+        errors.append(found.load.value / real.users - 1)
     assert abs(np.mean(errors)) < 0.02
 
 
@@ -121,5 +121,26 @@ def test_a_limit_reached_by_a_late_generator_lies_between_the_plateau_and_the_ce
     unmetered = saturation.find(levels)
     assert isinstance(unmetered, Saturation)
     assert unmetered.status == "blurred"
-    assert unmetered.users is None
+    assert unmetered.load is None
     assert unmetered.reached > 80
+
+
+def test_where_people_arrive_by_rate_the_limit_is_told_in_arrivals_per_second() -> None:
+    """Two cores of 20 ms each, two steps a visit: 50 arrivals a second are the most that can be served."""
+    config = one_server_system(20, servers=2)
+    (journey,) = visits(0.5)
+    twice = TwinJourney(journey.name, journey.weight, journey.steps * 2)
+    profile = LoadProfile((Segment.climb(8, 64, 8, 40),))
+    ordered = planned({"callers": profile}, ["callers"])
+    run = simulate(config, [twice], ordered, seed=3)
+    levels = measure(run, ordered.levels())
+    assert {level.load.kind for level in levels} == {"arrivals"}
+    assert [level.load.delivered for level in levels] == pytest.approx([8 * k for k in range(1, 9)], rel=0.2)
+    assert levels[-1].users > 5 * levels[-1].load.delivered
+    found = saturation.find(levels, [d for r in run.resources if (d := laws.demand(r, levels))])
+    assert isinstance(found, Saturation)
+    assert found.status == "reached"
+    assert found.load is not None
+    assert found.ceiling is not None
+    assert found.load.value == pytest.approx(50, rel=0.06)
+    assert found.ceiling.load.value == pytest.approx(50, rel=0.06)

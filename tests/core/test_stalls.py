@@ -81,7 +81,7 @@ def test_cutting_brings_the_percentile_back() -> None:
     run, fit = twin.run(as_planned(profile)), simulate(config, visits(think), profile)
     levels = measure(run, as_planned(profile).levels())
     cut = stalls.without(run, stalls.windows(run, levels, 200), [twin.requests()])
-    used = levels[0].window.used
+    used = levels[0].window(run.seconds).used
     true = percentile_s(fit.histograms.merged(used), 95)
     assert levels[0].p95_s > 1.3 * true
     assert cut.kept is not None

@@ -5,13 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import json
-import math
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+import pytest
 
 from stonekettle.core import analysis
 from stonekettle.core.orders import as_planned
@@ -19,7 +21,7 @@ from stonekettle.engine import records
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document
 from stonekettle.practice.twin import simulate
-from stonekettle.report import result
+from stonekettle.report import findings, older, result
 from tests.conftest import climb, one_server_system, visits
 from tests.report.test_sentences import PLAN
 
@@ -34,13 +36,9 @@ def test_the_result_fits_its_published_schema() -> None:
     jsonschema.validate(data, result.json_schema(), cls=jsonschema.Draft202012Validator)
     assert data["outcome"] == "objectives broken"
     assert data["totals"]["requests"] == int(RUN.completed.sum())
-    assert len(data["levels"]) == 9
-    assert data["findings"]["saturation"]["users"]["low"] > 0
-    assert "window" not in data["levels"][0]
-
-
-def test_plain_data_has_no_nan() -> None:
-    assert result.plain({"a": math.nan, "b": (np.float64(2), math.inf)}) == {"a": None, "b": [2.0, None]}
+    assert len(data["findings"]["levels"]) == 9
+    assert data["findings"]["saturation"]["load"]["low"] > 0
+    assert result.Result.model_validate(data).findings == ANALYSIS
 
 
 def test_seconds_are_written_one_a_line_and_gaps_stay_empty() -> None:
@@ -80,3 +78,49 @@ def test_a_result_tells_no_secret() -> None:
     built = result.build(plan, RUN, ANALYSIS, Readings(), state="finished", cause="done", trial_requests=1)
     assert "hush" not in built.model_dump_json()
     assert built.plan["journeys"][0]["session"]["credentials"]["bearer"] == "(kept)"
+
+
+def before(document: dict[str, Any]) -> dict[str, Any]:
+    """The result as format 2 had it."""
+    names = {"load": "users", "load_95": "users_95", "at_least": "at_least_users", "tested": "tested_users",
+             "level_loads": "level_users", "break_load": "break_users", "peak_load": "peak_users",
+             "full_from": "saturated_at_users"}  # fmt: skip
+
+    def renamed(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {names.get(name, name): renamed(item) for name, item in value.items()}
+        return [renamed(item) for item in value] if isinstance(value, list) else value
+
+    found = {k: renamed(v) for k, v in document["findings"].items() if k not in ("levels", "load_kind")}
+    levels = [
+        {**{k: v for k, v in level.items() if k not in ("load", "spans")}, "planned_users": level["load"]["ordered"]}
+        for level in document["findings"]["levels"]
+    ]
+    return {**document, "format": 2, "findings": found, "levels": levels}
+
+
+def test_a_result_of_the_version_before_is_read_as_it_was() -> None:
+    built = result.build(PLAN, RUN, ANALYSIS, Readings(), state="finished", cause="done", trial_requests=1)
+    document = built.model_dump(mode="json")
+    again = result.Result.model_validate(older.brought_up(before(document)))
+    assert again.findings is not None
+    bare = tuple(replace(level, spans=()) for level in ANALYSIS.levels)
+    assert again.findings == replace(ANALYSIS, levels=bare)
+    assert again.notes == built.notes
+    assert older.brought_up(document) == document
+
+
+def test_findings_of_long_ago_are_left_out_and_their_notes_stand() -> None:
+    built = result.build(PLAN, RUN, ANALYSIS, Readings(), state="finished", cause="done", trial_requests=1)
+    document = before(built.model_dump(mode="json"))
+    del document["findings"]["measuring"]
+    again = result.Result.model_validate(older.brought_up(document))
+    assert again.findings is None
+    assert (again.verdict, again.notes) == (built.verdict, built.notes)
+    assert result.stored({**built.model_dump(mode="json"), "findings": {"version": 9}}).findings is None
+
+
+def test_data_that_are_no_findings_are_refused() -> None:
+    for data in ({}, [], None, {"version": 4}, {**findings.write(ANALYSIS), "saturation": {"status": "reached"}}):
+        with pytest.raises(ValueError, match="not findings of this version"):
+            findings.read(data)

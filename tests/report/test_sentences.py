@@ -36,7 +36,7 @@ def told(
         document.core_objectives(plan),
         plan.error_limit,
     )
-    return sentences.verdict(found, plan), {note.kind: note for note in sentences.notes(found, plan)}
+    return sentences.verdict(found), {note.kind: note for note in sentences.notes(found, plan)}
 
 
 def test_the_verdict_says_limit_interval_and_cause() -> None:

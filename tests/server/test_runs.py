@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import json
 import os
@@ -18,6 +19,7 @@ from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 from pytest_django import DjangoAssertNumQueries
 
+from stonekettle.core import levels
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook
@@ -28,7 +30,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, bundling, data, exports, merging, metering, plate, rules, search, tasks
-from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunFact, RunNote, RunOrder, RunWish
 from tests.server.conftest import QUICK
 
 MakeRun = Callable[..., Run]
@@ -236,6 +238,9 @@ def test_files_are_complete(client: Client, make_run: MakeRun) -> None:
     assert "Ask for it first" in client.get(f"{base}/requests.parquet").json()["detail"]
     parquet, seconds = exported(client, run, "requests.parquet"), exported(client, run, "seconds.csv")
     assert len(seconds.decode().splitlines()) == 6
+    head, *lines = client.get(f"{base}/facts.csv").content.decode().splitlines()
+    assert head.startswith("level,subject,figure,value")
+    assert not lines  # five seconds make no level
     table = pq.read_table(io.BytesIO(parquet))
     assert table.num_rows == 25
     assert table["step"].to_pylist()[:2] == ["Home page", "Departures board"]
@@ -418,3 +423,32 @@ def test_the_command_line_steers_and_tells_the_answer(
             call_command("steer_run", str(run.pk), "resume", "--who", "root")
     with pytest.raises(CommandError, match="There is no run 999"):
         call_command("steer_run", "999", "hold", "--who", "root")
+
+
+def test_facts_are_kept_with_the_findings_and_made_anew_with_them(
+    client: Client, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(levels, "MIN_COMPLETIONS", 20)
+    run = make_run(90, state="finished", begun_at=1.0)
+    for _ in range(2):
+        analysing.analyse(run, state="finished", cause="done")
+    told = RunFact.objects.filter(run=run)
+    load = told.get(level=1, subject="", figure="load")
+    assert load.value == pytest.approx(30)
+    p95 = told.get(level=1, subject__endswith=" / Departures board", figure="p95")
+    assert p95.value == pytest.approx(0.02, rel=0.02)
+    assert len(p95.blocks) >= 4
+    assert p95.standard_error == pytest.approx(0, abs=1e-9)
+    lines = list(csv.DictReader(io.StringIO(client.get(f"/api/runs/{run.pk}/facts.csv").content.decode())))
+    assert len(lines) == told.count()
+    assert float(next(line["value"] for line in lines if line["figure"] == "load")) == load.value
+
+
+def test_findings_of_another_analysis_leave_the_page_whole(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5, state="finished")
+    analysing.analyse(run, state="finished", cause="done")
+    stored = Run.objects.get(pk=run.pk).result
+    Run.objects.filter(pk=run.pk).update(result={**stored, "findings": {"version": 99}})
+    found = client.get(f"/api/runs/{run.pk}").json()["result"]
+    assert found["findings"] is None
+    assert found["notes"] == stored["notes"]

@@ -81,7 +81,7 @@ def test_a_played_run_is_like_a_measured_one_and_says_that_it_is_none(
     found = client.get(f"/api/runs/{line['id']}").json()["result"]
     assert found["simulated"]
     for finding, truth in (("saturation", 102), ("comfort", 110)):
-        users = found["findings"][finding]["users"]
+        users = found["findings"][finding]["load"]
         assert users["low"] <= truth <= users["high"]
     assert "`ledger` CPU" in found["verdict"]
     plate = client.get(f"/api/runs/{line['id']}/plate").json()

@@ -79,8 +79,8 @@ def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> 
     point = found["findings"]["saturation"]
     assert point["status"] == "reached", found["verdict"]
     # Twenty seconds a level leave some users still gathering: the interval with a tenth to spare.
-    assert point["users"]["low"] / 1.1 < real.users < point["users"]["high"] * 1.1
-    assert point["users"]["value"] == pytest.approx(real.users, rel=0.25)
+    assert point["load"]["low"] / 1.1 < real.users < point["load"]["high"] * 1.1
+    assert point["load"]["value"] == pytest.approx(real.users, rel=0.25)
     if name == "ledger pool":
         hardware = [e for e in found["findings"]["limiting"]["evidence"] if e["kind"] in ("cpu", "disk")]
         assert max(e["utilisation"] for e in hardware) < 0.70

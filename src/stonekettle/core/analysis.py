@@ -6,16 +6,13 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from stonekettle.core import blur, bottleneck, laws, levels, objectives, saturation, stalls
+from stonekettle.core.load import LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
-from stonekettle.core.types import Declined
+from stonekettle.core.types import Declined, Reason
 
-VERSION = 3
+VERSION = 4
 """Raised whenever the same data would give other findings."""
-
-BLURRED, GENERATOR, LAWS = "blurred", "generator", "laws"
-"""Reasons to withhold a claim: its two ends differ too much; the generators were the limit; the data
-break Little's law at over a third of the levels."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +29,7 @@ class Analysis:
     """All findings of one run. A :class:`Declined` stands where the data carry no answer."""
 
     version: int
+    load_kind: LoadKind
     levels: tuple[levels.Level, ...]
     measuring: blur.Measuring
     little: tuple[laws.LittleCheck, ...]
@@ -78,13 +76,14 @@ def analyse(
     shortfall = blur.shortfall(run, measured)
     limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(run, measured, shape, demands, shortfall)
     if isinstance(limiting, bottleneck.LimitingResource) and limiting.cause == "generator":
-        point = Declined(GENERATOR, point.at_least_users)
+        point = Declined(Reason.GENERATOR, point.at_least)
     elif not measured:
-        limiting = Declined("too few levels")
+        limiting = Declined(Reason.TOO_FEW_LEVELS)
     if sum(check.gross for check in checks) * 3 > len(checks):
-        point = comfort = breaking = limiting = Declined(LAWS)
+        point = comfort = breaking = limiting = Declined(Reason.LAWS)
     return Analysis(
         VERSION,
+        run.load_kind,
         measured,
         blur.assess(run, measured, _withheld(point, comfort)),
         checks,
@@ -121,10 +120,9 @@ def _throughput_limit(measured: Sequence[levels.Level], hardware: Sequence[laws.
 
 def _withheld(point: saturation.Saturation | Declined, comfort: objectives.ComfortLimit | Declined) -> tuple[str, ...]:
     """The claims that the way of measuring cost: by their names."""
-    ours = (BLURRED, GENERATOR, LAWS)
     found = []
-    if isinstance(comfort, Declined) and comfort.reason in ours:
+    if isinstance(comfort, Declined) and comfort.reason.of_measuring:
         found.append("comfort limit")
-    if point.reason in ours if isinstance(point, Declined) else point.status == BLURRED:
+    if point.reason.of_measuring if isinstance(point, Declined) else point.status == "blurred":
         found.append("saturation point")
     return tuple(found)

@@ -48,7 +48,7 @@ class ResourceEvidence:
     utilisation: float
     waiting: float | None
     demand: Demand | None
-    saturated_at_users: float | None
+    full_from: float | None
     response_correlation: float | None
 
 
@@ -77,7 +77,7 @@ def identify(
 
     ``shortfall`` is the share of the load that was not delivered over the run, for one without levels.
     """
-    levels = sorted(levels, key=lambda lv: lv.users)
+    levels = sorted(levels, key=lambda lv: lv.load.delivered)
     top = _top(levels, saturation)
     evidence = _evidence(run, levels, top, demands)
     cause, resource = _decide(evidence, levels, top, saturation, max(lv.shift for lv in top) if top else shortfall)
@@ -94,10 +94,10 @@ def identify(
 
 def _top(levels: Sequence[Level], saturation: Saturation | None) -> Sequence[Level]:
     if saturation is not None and saturation.retrograde is not None:
-        peak = saturation.retrograde.peak_users
-        return [min(levels, key=lambda lv: abs(lv.users - peak))]
+        peak = saturation.retrograde.peak_load
+        return [min(levels, key=lambda lv: abs(lv.load.delivered - peak))]
     # A level far below the highest tells nothing of what limits there.
-    return [lv for lv in levels[-2:] if lv.users >= NEAR_THE_TOP * levels[-1].users]
+    return [lv for lv in levels[-2:] if lv.load.delivered >= NEAR_THE_TOP * levels[-1].load.delivered]
 
 
 def _decide(
@@ -168,7 +168,7 @@ def _evidence(
             if resource.waiting is not None and top
             else None,
             demand=by_key.get(resource.key),
-            saturated_at_users=next((lv.users for lv in levels if lv.utilisation.get(resource.key, 0.0) >= BUSY), None),
+            full_from=next((lv.load.delivered for lv in levels if lv.utilisation.get(resource.key, 0.0) >= BUSY), None),
             response_correlation=_correlation(levels, resource.key),
         )
         for resource in run.resources

@@ -13,11 +13,12 @@ ends: as recorded, and less the time in which the generator had not looked.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from stonekettle.core.histogram import percentile_s
+from stonekettle.core.load import Load
 from stonekettle.core.orders import PlannedLevel
 from stonekettle.core.run_data import RunData, Times
 from stonekettle.core.types import BoolArray, FloatArray, IntArray
@@ -64,21 +65,22 @@ class StepLevel:
 class Level:
     """One level of a run, measured after warm-up.
 
-    ``users`` is the load delivered, the users present less those overdue; ``blind`` of them may have
-    been answered unseen, so that the load felt lies between users − blind and users. ``throughput``
+    ``load`` is its place on the axis of the run. ``users`` are the users present less those overdue; ``blind`` of them
+    may have been answered unseen, so that those felt lie between users − blind and users. ``throughput``
     counts successful requests per second, ``throughput_se`` is its standard error; ``thinking`` is the
     mean number of users in think time by the plan's laws (X·Z); ``completion_rate`` counts failed
     requests too. ``p50_low_s`` and so on are the lower ends of the percentiles; ``blind_s`` is the mean
     blind time of a response, ``bunch_s`` how much longer late starts, released together, may have made
     it: twice the mean lateness. ``think_variation`` is over all requests, ``own_variation`` that of each
     step alone; ``steps_in_turn`` the mean number of steps in a journey. Of ``longest_gap_s``
-    between two starts the generator stood still for ``gap_stalled_s``.
+    between two starts the generator stood still for ``gap_stalled_s``. ``spans`` are the seconds that count, each
+    from its first to before its end.
     """
 
     number: int
     start_s: float
     end_s: float
-    planned_users: float
+    load: Load
     present: float
     users: float
     moving: bool
@@ -111,11 +113,18 @@ class Level:
     utilisation: dict[str, float]
     capacity: dict[str, float]
     waiting: dict[str, float]
-    window: Window = field(repr=False, compare=False)
+    spans: tuple[tuple[int, int], ...]
 
     @property
     def error_ratio(self) -> float:
         return self.errors / self.completions if self.completions else 0.0
+
+    def window(self, seconds: int) -> Window:
+        """Its seconds within a run of so many, and their blocks."""
+        used = np.zeros(seconds, dtype=np.bool_)
+        for first, end in self.spans:
+            used[first:end] = True
+        return _window(used)
 
     @property
     def shift(self) -> float:
@@ -192,6 +201,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
     lengths = np.bincount(window.block_of_second[used], minlength=window.blocks)
     rates = blocks / lengths
     present, overdue = float(run.users[used].mean()), float(run.overdue[used].mean())
+    users = max(present - overdue, LEAST_DELIVERED * present)
     times = best_times(run, used)
     timed = max(1, int(times.count[used].sum()))
     bunch_s = 2 * overdue / (total / seconds)
@@ -208,9 +218,9 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         number=number,
         start_s=plan.start_s,
         end_s=plan.end_s,
-        planned_users=float(run.planned_users[used].mean()) if plan.rate else plan.users,
+        load=_load(run, plan, used, users),
         present=present,
-        users=max(present - overdue, LEAST_DELIVERED * present),
+        users=users,
         moving=plan.moving,
         throughput=float(succeeded.sum()) / seconds,
         throughput_se=float(rates.std(ddof=1) / np.sqrt(window.blocks)) if window.blocks > 1 else np.nan,
@@ -243,8 +253,17 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         utilisation={r.key: _mean(r.utilisation[used]) for r in run.resources},
         capacity={r.key: _mean(r.capacity[used]) for r in run.resources},
         waiting={r.key: _mean(r.waiting[used]) for r in run.resources if r.waiting is not None},
-        window=window,
+        spans=_spans(used),
     )
+
+
+def _load(run: RunData, plan: PlannedLevel, used: BoolArray, users: float) -> Load:
+    if run.arrivals is None or not run.arrivals.alone:
+        ordered = float(run.planned_users[used].mean()) if plan.rate else plan.users
+        return Load("users", ordered, users, float(run.blind[used].mean()))
+    ordered = float(run.arrivals.ordered[used].mean())
+    came = run.arrivals.started[used] + run.arrivals.turned_away[used]
+    return Load("arrivals", ordered, max(float(came.mean()), LEAST_DELIVERED * ordered))
 
 
 def _window(used: BoolArray) -> Window:
@@ -255,6 +274,11 @@ def _window(used: BoolArray) -> Window:
     block = np.full(used.shape, -1, dtype=np.int64)
     block[used] = np.minimum(np.arange(seconds) // length, blocks - 1)
     return Window(used, block, blocks)
+
+
+def _spans(used: BoolArray) -> tuple[tuple[int, int], ...]:
+    turns = np.flatnonzero(np.diff(np.concatenate([[False], used, [False]]).astype(np.int8)))
+    return tuple((int(first), int(end)) for first, end in turns.reshape(-1, 2))
 
 
 def best_times(run: RunData, used: BoolArray, cells: Sequence[int] | None = None) -> Times:

@@ -6,8 +6,8 @@ objectives decides. Interval: each level's log percentile ± 1.645 standard erro
 of 5-second blocks, isotonic regression on both bands, their crossings, then a quarter of a level
 step down and a tenth up for the interpolation itself.
 
-Measured times have two ends, and so has the load: the lower band is of recorded times on users less
-those blind, the upper one of recorded less blind times on all users delivered. Where that widens the
+Measured times have two ends, and so has the load: the lower band is of recorded times on the load less
+what was blind of it, the upper one of recorded less blind times on all that was delivered. Where that widens the
 answer by over a quarter of itself, it is withheld.
 
 Breaking point: the first level whose one-sided 95 % lower bound of the error ratio (Wilson 1927)
@@ -28,7 +28,7 @@ from scipy.optimize import isotonic_regression
 from stonekettle.core.histogram import percentiles_s
 from stonekettle.core.levels import Level, best_times, percentile_ends
 from stonekettle.core.run_data import RunData
-from stonekettle.core.types import Declined, Estimate, FloatArray
+from stonekettle.core.types import Declined, Estimate, FloatArray, Reason
 
 REPLICATES = 200
 Z_90 = 1.645
@@ -56,34 +56,34 @@ class Objective:
 class ObjectiveResult:
     """One objective over the levels. ``values`` has one entry per level (s or ratio), NaN if unknown.
 
-    ``users`` is the load at which it stops holding, None while it holds everywhere;
+    ``load`` is the one at which it stops holding, None while it holds everywhere;
     ``broken_everywhere`` when even the lowest level misses it. ``blur`` is how much of its interval
     the measuring made, as a share of it.
     """
 
     objective: Objective
-    level_users: tuple[float, ...]
+    level_loads: tuple[float, ...]
     values: tuple[float, ...]
-    users: Estimate | None
+    load: Estimate | None
     broken_everywhere: bool
     blur: float = 0.0
 
     @property
     def holds(self) -> bool:
-        return self.users is None
+        return self.load is None
 
 
 @dataclass(frozen=True)
 class ComfortLimit:
     """The highest load at which every objective holds.
 
-    Status ``found`` with ``users``; ``holds`` up to at least ``tested_users``; ``below`` when an
+    Status ``found`` with ``load``; ``holds`` up to at least ``tested``; ``below`` when an
     objective is broken at the lowest level already. ``throughput`` is read at that load.
     """
 
     status: Literal["found", "holds", "below"]
-    users: Estimate | None
-    tested_users: float
+    load: Estimate | None
+    tested: float
     throughput: float
     deciding: Objective | None
     results: tuple[ObjectiveResult, ...]
@@ -95,17 +95,17 @@ class BreakingPoint:
 
     limit: float
     level: int
-    users: Estimate
+    load: Estimate
     error_ratio: float
 
 
 @dataclass(frozen=True)
 class FirstError:
-    """The first error of one kind: the second of the run and the users present."""
+    """The first error of one kind: the second of the run and the load ordered then."""
 
     kind: str
     second: int
-    users: float
+    load: float
     count: int
 
 
@@ -113,56 +113,59 @@ def comfort_limit(
     run: RunData, levels: Sequence[Level], objectives: Sequence[Objective], seed: int = 1
 ) -> ComfortLimit | Declined:
     """The comfort limit of a run over its levels, ordered by load."""
-    levels = sorted(levels, key=lambda lv: lv.users)
+    levels = sorted(levels, key=lambda lv: lv.load.delivered)
     if not objectives:
-        return Declined("no objectives")
+        return Declined(Reason.NO_OBJECTIVES)
     if not levels:
-        return Declined("too few levels")
+        return Declined(Reason.TOO_FEW_LEVELS)
     random = np.random.default_rng(seed)
     results = tuple(_judge(run, levels, objective, random) for objective in objectives)
-    tested = levels[-1].users
-    broken = [(r, r.users) for r in results if r.users is not None]
+    tested = levels[-1].load.delivered
+    broken = [(r, r.load) for r in results if r.load is not None]
     if not broken:
         return ComfortLimit("holds", None, tested, levels[-1].throughput, None, results)
     deciding, _ = min(broken, key=lambda pair: pair[1].value)
     if deciding.blur > MOST_BLUR:
-        return Declined("blurred", tested)
-    users = Estimate(min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken))
-    throughput = _throughput_at(levels, users.value)
+        return Declined(Reason.BLURRED, tested)
+    load = Estimate(min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken))
+    throughput = _throughput_at(levels, load.value)
     status: Literal["found", "below"] = "below" if deciding.broken_everywhere else "found"
-    return ComfortLimit(status, users, tested, throughput, deciding.objective, results)
+    return ComfortLimit(status, load, tested, throughput, deciding.objective, results)
 
 
 def breaking_point(run: RunData, levels: Sequence[Level], limit: float) -> BreakingPoint | Declined:
     """Where the error ratio passes ``limit`` for good."""
-    levels = sorted(levels, key=lambda lv: lv.users)
+    levels = sorted(levels, key=lambda lv: lv.load.delivered)
     if not levels:
-        return Declined("too few levels")
+        return Declined(Reason.TOO_FEW_LEVELS)
     bad = [_wilson_lower(lv.error_ratio, _effective_n(run, lv)) > limit for lv in levels]
     first = len(levels)
     while first > 0 and bad[first - 1]:
         first -= 1
     if first == len(levels):
-        return Declined("not reached", levels[-1].users)
+        return Declined(Reason.NOT_REACHED, levels[-1].load.delivered)
     level = levels[first]
-    below = levels[first - 1].users if first else 0.0
-    return BreakingPoint(limit, level.number, Estimate(level.users, below, level.users, 0.95), level.error_ratio)
+    below = levels[first - 1].load.delivered if first else 0.0
+    return BreakingPoint(
+        limit, level.number, Estimate(level.load.delivered, below, level.load.delivered, 0.95), level.error_ratio
+    )
 
 
 def first_errors(run: RunData) -> tuple[FirstError, ...]:
     """The first error of each kind, earliest first."""
+    present = run.arrivals.ordered if run.arrivals is not None and run.load_kind == "arrivals" else run.users
     found = []
     for kind, counts in run.error_kinds.items():
         if counts.sum() > 0:
             second = int(np.argmax(counts > 0))
-            found.append(FirstError(kind, second, float(run.users[second]), int(counts.sum())))
+            found.append(FirstError(kind, second, float(present[second]), int(counts.sum())))
     return tuple(sorted(found, key=lambda error: error.second))
 
 
 @dataclass(frozen=True)
 class _Curve:
     """An objective's figure over the levels, four arrays of shape (k,): the logs of its upper and lower
-    end, their standard error, and how many users may not have been load."""
+    end, their standard error, and how much may not have been load."""
 
     high: FloatArray
     low: FloatArray
@@ -171,7 +174,7 @@ class _Curve:
 
 
 def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator) -> ObjectiveResult:
-    users, blind = np.array([lv.users for lv in levels]), np.array([lv.blind for lv in levels])
+    loads, blind = np.array([lv.load.delivered for lv in levels]), np.array([lv.load.blind for lv in levels])
     if objective.kind == "errors":
         values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
         n = np.array([_effective_n(run, lv) for lv in levels])
@@ -187,8 +190,8 @@ def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: 
     estimate, everywhere, blur = None, False, 0.0
     if known.any():
         curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
-        estimate, everywhere, blur = _crossing_interval(users[known], curve, objective.limit)
-    return ObjectiveResult(objective, tuple(users.tolist()), tuple(values.tolist()), estimate, everywhere, blur)
+        estimate, everywhere, blur = _crossing_interval(loads[known], curve, objective.limit)
+    return ObjectiveResult(objective, tuple(loads.tolist()), tuple(values.tolist()), estimate, everywhere, blur)
 
 
 def _percentiles(
@@ -198,7 +201,7 @@ def _percentiles(
     values, lows, errors = (np.full(len(levels), np.nan) for _ in range(3))
     cells = run.cells_of(objective.steps)
     for i, level in enumerate(levels):
-        window = level.window
+        window = level.window(run.seconds)
         times = best_times(run, window.used, cells)
         blocks = times.histograms.blocks(window.block_of_second, window.blocks, cells)
         if blocks.sum() < MIN_STEP_COMPLETIONS:
@@ -215,38 +218,40 @@ def _percentiles(
     return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
 
 
-def _crossing_interval(users: FloatArray, curve: _Curve, limit: float) -> tuple[Estimate | None, bool, float]:
+def _crossing_interval(loads: FloatArray, curve: _Curve, limit: float) -> tuple[Estimate | None, bool, float]:
     """Where the goal is crossed, whether at the lowest level already, and the share of it that is blur."""
-    goal, felt = math.log(limit), users - curve.blind
+    goal, felt = math.log(limit), loads - curve.blind
     ends = (
         _crossing(felt, isotonic_regression(curve.high).x, goal),
-        _crossing(users, isotonic_regression(curve.low).x, goal),
+        _crossing(loads, isotonic_regression(curve.low).x, goal),
     )
-    middle = _crossing(users - curve.blind / 2, isotonic_regression((curve.high + curve.low) / 2).x, goal)
+    middle = _crossing(loads - curve.blind / 2, isotonic_regression((curve.high + curve.low) / 2).x, goal)
     if middle is None:
         return None, False, 0.0
     early = _crossing(felt, isotonic_regression(curve.high + Z_90 * curve.se).x, goal)
-    late = _crossing(users, isotonic_regression(curve.low - Z_90 * curve.se).x, goal)
-    step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[0])
+    late = _crossing(loads, isotonic_regression(curve.low - Z_90 * curve.se).x, goal)
+    step = float(np.median(np.diff(loads))) if len(loads) > 1 else float(loads[0])
     low = min(early if early is not None else middle, middle) - STEP_DOWN * step
-    high = max(late if late is not None else float(users[-1]), middle) + STEP_UP * step
-    first, last = (end if end is not None else float(users[-1]) for end in ends)
-    return Estimate(middle, max(low, 0.0), high), middle <= users[0], max(0.0, last - first) / middle
+    high = max(late if late is not None else float(loads[-1]), middle) + STEP_UP * step
+    first, last = (end if end is not None else float(loads[-1]) for end in ends)
+    return Estimate(middle, max(low, 0.0), high), middle <= loads[0], max(0.0, last - first) / middle
 
 
-def _crossing(users: FloatArray, logs: FloatArray, goal: float) -> float | None:
+def _crossing(loads: FloatArray, logs: FloatArray, goal: float) -> float | None:
     above = np.flatnonzero(logs > goal)
     if not above.size:
         return None
     first = int(above[0])
     if first == 0:
-        return float(users[0])
+        return float(loads[0])
     share = (goal - logs[first - 1]) / (logs[first] - logs[first - 1])
-    return float(users[first - 1] + share * (users[first] - users[first - 1]))
+    return float(loads[first - 1] + share * (loads[first] - loads[first - 1]))
 
 
-def _throughput_at(levels: Sequence[Level], users: float) -> float:
-    return float(np.interp(users, [0.0, *(lv.users for lv in levels)], [0.0, *(lv.throughput for lv in levels)]))
+def _throughput_at(levels: Sequence[Level], loads: float) -> float:
+    return float(
+        np.interp(loads, [0.0, *(lv.load.delivered for lv in levels)], [0.0, *(lv.throughput for lv in levels)])
+    )
 
 
 def _error_ratio(level: Level, steps: tuple[int, ...] | None) -> float:
@@ -257,7 +262,7 @@ def _error_ratio(level: Level, steps: tuple[int, ...] | None) -> float:
 
 def _effective_n(run: RunData, level: Level) -> float:
     """Completions, shrunk by how much more the errors vary between blocks than chance allows."""
-    window = level.window
+    window = level.window(run.seconds)
     ratio = level.error_ratio
     if window.blocks < 3 or ratio in (0.0, 1.0):
         return float(level.completions)

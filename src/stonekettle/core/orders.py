@@ -16,6 +16,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from stonekettle.core.load import LoadKind
 from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.types import CoreInputError, FloatArray
 
@@ -79,6 +80,11 @@ class Ordered:
     @property
     def groups(self) -> tuple[str, ...]:
         return tuple(dict.fromkeys(name for order in self.orders for name in order.targets))
+
+    @property
+    def load_kind(self) -> LoadKind:
+        """What the load is counted in: arrivals where everybody comes by rate."""
+        return "arrivals" if self.groups and self.arrivals.issuperset(self.groups) else "users"
 
     @property
     def duration_s(self) -> float:

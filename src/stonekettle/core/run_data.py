@@ -13,6 +13,7 @@ from functools import cached_property
 import numpy as np
 
 from stonekettle.core.histogram import HistogramSeries
+from stonekettle.core.load import LoadKind
 from stonekettle.core.types import CoreInputError, FloatArray, IntArray
 
 
@@ -101,6 +102,8 @@ class Arrivals:
     ordered: FloatArray
     started: FloatArray
     turned_away: FloatArray
+    alone: bool = False
+    """Whether nobody is counted in users beside them."""
 
 
 @dataclass(frozen=True)
@@ -157,6 +160,10 @@ class RunData:
     @property
     def seconds(self) -> int:
         return int(self.planned_users.shape[0])
+
+    @property
+    def load_kind(self) -> LoadKind:
+        return "arrivals" if self.arrivals is not None and self.arrivals.alone else "users"
 
     @cached_property
     def cells_of_steps(self) -> tuple[tuple[int, ...], ...]:

@@ -1,7 +1,8 @@
 """Where does throughput stop growing, and may that be claimed?
 
 Definition: N* = X_max · (R₁ + Z), with X_max the throughput limit, R₁ the response time at light
-load and Z the think time per step (Denning & Buzen 1978; Lazowska 1984). X_max is the weighted
+load and Z the think time per step (Denning & Buzen 1978; Lazowska 1984); where people arrive by rate, X_max over
+the steps that one arrival brings. X_max is the weighted
 mean of the levels beyond 1.1 × the break of a hinge min(aN, aB), fitted by weighted least squares
 over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
 
@@ -26,7 +27,7 @@ from scipy import stats
 
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level
-from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray
+from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray, Reason
 
 MIN_LEVELS = 4
 BREAKS = 240
@@ -45,23 +46,23 @@ MOST_SHIFT = 0.05
 
 @dataclass(frozen=True)
 class Hinge:
-    """The fitted min(slope·N, slope·break_users), its χ², and AICc against a line through 0."""
+    """The fitted min(slope·N, slope·break_load), its χ², and AICc against a line through 0."""
 
     slope: float
-    break_users: float
+    break_load: float
     chi2: float
     aicc_gain: float
 
     @property
     def plateau(self) -> float:
-        return self.slope * self.break_users
+        return self.slope * self.break_load
 
 
 @dataclass(frozen=True)
 class Retrograde:
-    """Throughput fell by ``drop`` (share) from its peak at ``peak_users``, ``deviations`` SEs."""
+    """Throughput fell by ``drop`` (share) from its peak at ``peak_load``, ``deviations`` SEs."""
 
-    peak_users: float
+    peak_load: float
     peak_throughput: float
     drop: float
     deviations: float
@@ -73,24 +74,24 @@ class Ceiling:
 
     key: str
     throughput: Estimate
-    users: Estimate
+    load: Estimate
 
 
 @dataclass(frozen=True)
 class Saturation:
     """What the data say about saturation.
 
-    ``throughput`` (requests/s) and ``users`` (N*) are set only for status ``reached``; for ``blurred``
+    ``throughput`` (steps/s) and ``load`` (N*) are set only for status ``reached``; for ``blurred``
     throughput stopped growing, but the generator's part in it is too large: it is at least ``reached``.
-    ``users_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
+    ``load_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
     over the last third of the levels as a share of the initial slope.
     """
 
     status: Literal["reached", "near", "not reached", "blurred"]
     throughput: Estimate | None
-    users: Estimate | None
-    users_95: float | None
-    at_least_users: float
+    load: Estimate | None
+    load_95: float | None
+    at_least: float
     reached: float
     initial_slope: float
     efficiency: float
@@ -106,33 +107,34 @@ class Saturation:
 
 def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1) -> Saturation | Declined:
     """The saturation point of a run, or what stands in the way of claiming one."""
-    levels = sorted(levels, key=lambda lv: lv.users)
+    levels = sorted(levels, key=lambda lv: lv.load.delivered)
     if len(levels) < MIN_LEVELS:
-        return Declined("too few levels", max((lv.users for lv in levels), default=None))
-    users = np.array([lv.users for lv in levels])
+        return Declined(Reason.TOO_FEW_LEVELS, max((lv.load.delivered for lv in levels), default=None))
+    loads = np.array([lv.load.delivered for lv in levels])
     rate = np.array([lv.throughput for lv in levels])
     se = np.maximum(np.array([lv.throughput_se for lv in levels]), 1e-9 + 1e-4 * rate)
     if rate.max() <= 0:
-        return Declined("no successful requests", float(users.max()))
-    hinge = fit_hinge(users, rate, se)
-    initial = float(np.average(rate[:2] / users[:2], weights=(users[:2] / se[:2]) ** 2))
+        return Declined(Reason.NO_SUCCESS, float(loads.max()))
+    hinge = fit_hinge(loads, rate, se)
+    initial = float(np.average(rate[:2] / loads[:2], weights=(loads[:2] / se[:2]) ** 2))
     last = max(3, len(levels) // 3)
-    slope, slope_se = _slope(users[-last:], rate[-last:], se[-last:])
-    flat = _slope_upper(users[-3:], rate[-3:], se[-3:]) < FLAT * initial
-    breaks = _bootstrap_breaks(users, rate, se, np.random.default_rng(seed))
-    settled = float(np.percentile(breaks, 95)) < users[-2]
+    slope, slope_se = _slope(loads[-last:], rate[-last:], se[-last:])
+    flat = _slope_upper(loads[-3:], rate[-3:], se[-3:]) < FLAT * initial
+    breaks = _bootstrap_breaks(loads, rate, se, np.random.default_rng(seed))
+    settled = float(np.percentile(breaks, 95)) < loads[-2]
     think = _think_s(levels)
     light, blind = levels[0].response_s, levels[0].blind_s
-    retrograde = _retrograde(users, rate, se)
+    retrograde = _retrograde(loads, rate, se)
     efficiency = slope / initial
-    ceiling = _ceiling(demands, light, think)
+    arriving = levels[0].load.kind == "arrivals"
+    ceiling = _ceiling(demands, 1 / initial if arriving else light + think)
     near = hinge.aicc_gain > 4 and efficiency < NEAR_EFFICIENCY
     open_end = Saturation(
         status="near" if near else "not reached",
         throughput=None,
-        users=None,
-        users_95=None,
-        at_least_users=float(users[-1]),
+        load=None,
+        load_95=None,
+        at_least=float(loads[-1]),
         reached=float(rate.max()),
         initial_slope=initial,
         efficiency=efficiency,
@@ -143,11 +145,11 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         ceiling=ceiling,
         ceiling_disagrees=False,
         retrograde=retrograde,
-        next_levels=_next_levels(users, ceiling, hinge, near),
+        next_levels=_next_levels(loads, ceiling, hinge, near),
     )
     if not settled or not (flat or retrograde):
         return open_end
-    beyond = _beyond(users, hinge)
+    beyond = _beyond(loads, hinge)
     settled_rate, settled_se = _in_planned_mix(levels, beyond, rate, se)
     throughput = _plateau(settled_rate[beyond], settled_se[beyond])
     if max(lv.shift for lv, counted in zip(levels, beyond, strict=True) if counted) > MOST_SHIFT:
@@ -158,35 +160,37 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         open_end,
         status="reached",
         throughput=throughput,
-        users=Estimate(
+        load=throughput.scaled(1 / initial)
+        if arriving
+        else Estimate(
             throughput.value * (light - blind / 2 + think),
             throughput.low * (light - blind + think),
             throughput.high * (light + think),
         ),
-        users_95=_reach(users, rate, 0.95 * throughput.value),
+        load_95=_reach(loads, rate, 0.95 * throughput.value),
         ceiling_disagrees=ceiling is not None and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
         next_levels=(),
     )
 
 
-def fit_hinge(users: FloatArray, rate: FloatArray, se: FloatArray) -> Hinge:
+def fit_hinge(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Hinge:
     """Fit min(aN, aB) by weighted least squares over a scan of breaks B. Shapes (k,)."""
-    grid = _grid(users)
-    slope, sse = _scan(grid, users, rate[None, :], se)
+    grid = _grid(loads)
+    slope, sse = _scan(grid, loads, rate[None, :], se)
     best = int(np.argmin(sse[0]))
-    line_slope = float((users * rate / se**2).sum() / (users**2 / se**2).sum())
-    line_sse = float((((rate - line_slope * users) / se) ** 2).sum())
-    gain = _aicc(line_sse, len(users), 1) - _aicc(float(sse[0, best]), len(users), 2)
+    line_slope = float((loads * rate / se**2).sum() / (loads**2 / se**2).sum())
+    line_sse = float((((rate - line_slope * loads) / se) ** 2).sum())
+    gain = _aicc(line_sse, len(loads), 1) - _aicc(float(sse[0, best]), len(loads), 2)
     return Hinge(float(slope[0, best]), float(grid[best]), float(sse[0, best]), gain)
 
 
-def _grid(users: FloatArray) -> FloatArray:
-    return np.linspace(users.min(), users.max(), BREAKS)
+def _grid(loads: FloatArray) -> FloatArray:
+    return np.linspace(loads.min(), loads.max(), BREAKS)
 
 
-def _scan(grid: FloatArray, users: FloatArray, rates: FloatArray, se: FloatArray) -> tuple[FloatArray, FloatArray]:
+def _scan(grid: FloatArray, loads: FloatArray, rates: FloatArray, se: FloatArray) -> tuple[FloatArray, FloatArray]:
     """Best slope and its sum of squares for every replicate (rows of ``rates``) and break."""
-    shape = np.minimum(users[None, :], grid[:, None])
+    shape = np.minimum(loads[None, :], grid[:, None])
     weighted = shape / se**2
     norm = (shape * weighted).sum(axis=1)
     slope = rates @ weighted.T / norm
@@ -194,10 +198,10 @@ def _scan(grid: FloatArray, users: FloatArray, rates: FloatArray, se: FloatArray
     return slope, total[:, None] - slope**2 * norm
 
 
-def _bootstrap_breaks(users: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator) -> FloatArray:
-    grid = _grid(users)
+def _bootstrap_breaks(loads: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator) -> FloatArray:
+    grid = _grid(loads)
     rates = rate + se * random.standard_normal((REPLICATES, len(rate)))
-    _, sse = _scan(grid, users, rates, se)
+    _, sse = _scan(grid, loads, rates, se)
     return np.asarray(grid[np.argmin(sse, axis=1)])
 
 
@@ -207,10 +211,10 @@ def _aicc(sse: float, n: int, parameters: int) -> float:
     return sse + 2 * parameters + penalty
 
 
-def _beyond(users: FloatArray, hinge: Hinge) -> BoolArray:
+def _beyond(loads: FloatArray, hinge: Hinge) -> BoolArray:
     """Which levels are the plateau: those beyond the break, at least the last two."""
-    beyond = users >= BEYOND * hinge.break_users
-    return beyond if beyond.sum() >= 2 else users >= users[-2]
+    beyond = loads >= BEYOND * hinge.break_load
+    return beyond if beyond.sum() >= 2 else loads >= loads[-2]
 
 
 def _in_planned_mix(
@@ -258,15 +262,15 @@ def _up_to(throughput: Estimate, ceiling: Estimate) -> Estimate:
     return Estimate((throughput.value + top) / 2, throughput.low, max(throughput.high, ceiling.high))
 
 
-def _slope(users: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[float, float]:
+def _slope(loads: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[float, float]:
     weight = 1 / se**2
-    centred = users - np.average(users, weights=weight)
+    centred = loads - np.average(loads, weights=weight)
     spread = float((weight * centred**2).sum())
     return float((weight * centred * rate).sum()) / spread, float(1 / np.sqrt(spread))
 
 
-def _slope_upper(users: FloatArray, rate: FloatArray, se: FloatArray) -> float:
-    slope, slope_se = _slope(users, rate, se)
+def _slope_upper(loads: FloatArray, rate: FloatArray, se: FloatArray) -> float:
+    slope, slope_se = _slope(loads, rate, se)
     return slope + 1.645 * slope_se
 
 
@@ -275,17 +279,17 @@ def _think_s(levels: Sequence[Level]) -> float:
     return sum(lv.thinking / lv.completion_rate * lv.completions for lv in levels) / requests
 
 
-def _reach(users: FloatArray, rate: FloatArray, goal: float) -> float:
+def _reach(loads: FloatArray, rate: FloatArray, goal: float) -> float:
     """First load at which throughput, made monotone, reaches ``goal`` (linear between levels)."""
     rising = np.maximum.accumulate(rate)
     at = int(np.argmax(rising >= goal))
     if at == 0:
-        return float(users[0] * goal / rate[0])
+        return float(loads[0] * goal / rate[0])
     share = (goal - rising[at - 1]) / (rising[at] - rising[at - 1])
-    return float(users[at - 1] + share * (users[at] - users[at - 1]))
+    return float(loads[at - 1] + share * (loads[at] - loads[at - 1]))
 
 
-def _retrograde(users: FloatArray, rate: FloatArray, se: FloatArray) -> Retrograde | None:
+def _retrograde(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Retrograde | None:
     peak, last = int(np.argmax(rate)), len(rate) - 1
     if peak == last:
         return None
@@ -293,24 +297,26 @@ def _retrograde(users: FloatArray, rate: FloatArray, se: FloatArray) -> Retrogra
     deviations = (rate[peak] - rate[last]) / np.hypot(se[peak], se[last])
     if drop <= RETROGRADE_DROP or deviations <= RETROGRADE_DEVIATIONS:
         return None
-    return Retrograde(float(users[peak]), float(rate[peak]), float(drop), float(deviations))
+    return Retrograde(float(loads[peak]), float(rate[peak]), float(drop), float(deviations))
 
 
-def _ceiling(demands: Sequence[Demand], light_s: float, think_s: float) -> Ceiling | None:
+def _ceiling(demands: Sequence[Demand], per_rate: float) -> Ceiling | None:
+    """The ceiling of throughput, and of load: so much of it for each step per second."""
     bounded = [(d, d.ceiling) for d in demands if d.ceiling is not None]
     if not bounded:
         return None
     first, throughput = min(bounded, key=lambda pair: pair[1].value)
-    return Ceiling(first.key, throughput, throughput.scaled(light_s + think_s))
+    return Ceiling(first.key, throughput, throughput.scaled(per_rate))
 
 
-def _next_levels(users: FloatArray, ceiling: Ceiling | None, hinge: Hinge, near: bool) -> tuple[float, ...]:
+def _next_levels(loads: FloatArray, ceiling: Ceiling | None, hinge: Hinge, near: bool) -> tuple[float, ...]:
     """Two further levels that would settle the question."""
-    step = float(np.median(np.diff(users))) if len(users) > 1 else float(users[-1])
-    goal = float(users[-1]) + 2 * step
+    step = float(np.median(np.diff(loads))) if len(loads) > 1 else float(loads[-1])
+    goal = float(loads[-1]) + 2 * step
     if near:
-        goal = max(goal, 1.5 * hinge.break_users)
+        goal = max(goal, 1.5 * hinge.break_load)
     elif ceiling is not None:
-        goal = max(goal, 1.3 * ceiling.users.value)
-    middle = (float(users[-1]) + goal) / 2
-    return (float(round(middle)), float(round(goal)))
+        goal = max(goal, 1.3 * ceiling.load.value)
+    middle = (float(loads[-1]) + goal) / 2
+    digits = 0 if goal >= 10 else 1
+    return (round(middle, digits), round(goal, digits))

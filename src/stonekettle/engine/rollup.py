@@ -241,4 +241,4 @@ def _arrivals(
         if t < n:
             for series, name in ((present, "present"), (started, "arrived"), (away, "turned_away")):
                 series[t] += sum(item.rollup[name][i] for i in arriving)
-    return present, Arrivals(ordered.mean_arrivals(n), started, away)
+    return present, Arrivals(ordered.mean_arrivals(n), started, away, alone=ordered.load_kind == "arrivals")

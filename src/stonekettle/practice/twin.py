@@ -20,7 +20,7 @@ from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
-from stonekettle.core.run_data import Cell, Reasons, ResourceSeries, RunData
+from stonekettle.core.run_data import Arrivals, Cell, Reasons, ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.plan.models import Plan
 from stonekettle.practice import columns
@@ -134,6 +134,7 @@ class Twin:
         self.paused_at: float | None = None
         self.parked: list[tuple[float, int]] = []
         self.joined: list[tuple[float, int]] = []
+        self.arrived: list[float] = []
         self.done: list[tuple[float, float, float, int, bool, int, int]] = []
         """Of each request its start, end and blind time (s), step, whether it failed, its user and that one's visit."""
         self.begun_by: Counter[int] = Counter()
@@ -233,6 +234,7 @@ class Twin:
         return user
 
     def _arrive_by_itself(self, now: float, name: str) -> None:
+        self.arrived.append(now)
         self._start(now, self._come(now, name))
 
     def _depart(self, now: float, user: int) -> None:
@@ -377,6 +379,7 @@ class Twin:
                 Cell(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation) for journey, s in self.steps
             ),
             planned_users=users if self.arrivals else self.ordered.mean_users(n),
+            arrivals=self._arrivals() if self.arrivals else None,
             users=users,
             in_flight=columns.mean_level(
                 np.concatenate([begun, end]),
@@ -403,6 +406,11 @@ class Twin:
             resources=self._resources(),
             error_kinds={"status 503": columns.per_second(end[failed], n).astype(np.int64)},
         )
+
+    def _arrivals(self) -> Arrivals:
+        started = columns.per_second(np.array(self.arrived), self.seconds).astype(np.float64)
+        alone = self.ordered.load_kind == "arrivals"
+        return Arrivals(self.ordered.mean_arrivals(self.seconds), started, np.zeros(self.seconds), alone)
 
     def _resources(self) -> tuple[ResourceSeries, ...]:
         n = self.seconds
@@ -445,5 +453,6 @@ def simulate(
 ) -> RunData:
     """Play ``load`` against ``config`` in virtual time. ``cpu_noise`` is the standard deviation
     of utilisation readings; ``loop`` a generator that is not always there."""
-    twin = Twin(config, journeys, seed=seed, cpu_noise=cpu_noise, loop=loop)
-    return twin.run(as_planned(load) if isinstance(load, LoadProfile) else load)
+    ordered = as_planned(load) if isinstance(load, LoadProfile) else load
+    twin = Twin(config, journeys, seed=seed, cpu_noise=cpu_noise, loop=loop, arrivals=tuple(ordered.arrivals))
+    return twin.run(ordered)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+from stonekettle.core.load import UNITS, LoadKind
+
 
 def figure(value: float) -> str:
     """Three significant figures; whole numbers from 100 on."""
@@ -40,6 +42,16 @@ def percent(ratio: float) -> str:
 
 def users(value: float) -> str:
     return f"{round(value):,}".replace(",", " ")
+
+
+def amount(value: float) -> str:
+    """A load without its unit: whole from 20 on, as users are; three figures below, unless it is whole."""
+    return users(value) if value >= 20 or round(value, 2) == round(value) else figure(value)
+
+
+def load(value: float, kind: LoadKind) -> str:
+    """360 users, 12.5 arrivals/s."""
+    return f"{users(value) if kind == 'users' else amount(value)} {UNITS[kind]}"
 
 
 def counted(count: int, noun: str) -> str:

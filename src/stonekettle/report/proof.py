@@ -14,7 +14,7 @@ from stonekettle.meters.samples import Readings, Source
 from stonekettle.plan.journey import Journey
 from stonekettle.plan.models import Plan
 from stonekettle.report import numbers
-from stonekettle.report.sentences import Evidence, Note
+from stonekettle.report.notes.note import Evidence, Note
 
 
 @dataclass(frozen=True)
@@ -67,15 +67,15 @@ def note(result: ProofResult) -> Note:
     if result.counted is None:
         title = f"{result.journey}: the server's count was not read"
         text = f"{completed} journeys were completed; {result.metric} was not read."
-        return Note(kind, "open", title, text, (), evidence)
+        return Note(kind=kind, grade="open", title=title, text=text, evidence=evidence)
     counted = numbers.users(result.counted)
     if result.verdict == "same":
         title = f"{result.journey}: the work was done"
         text = f"{completed} journeys were completed, and {result.metric} grew by {counted}."
-        return Note(kind, "holds", title, text, (), evidence)
+        return Note(kind=kind, grade="holds", title=title, text=text, evidence=evidence)
     title = f"{result.journey}: the server counted {counted}, not {expected}"
     text = (
         f"{completed} journeys were completed. Somebody else uses the system too, or answers promised "
         "what was not done: check what a successful answer says."
     )
-    return Note(kind, "broken", title, text, (), evidence)
+    return Note(kind=kind, grade="broken", title=title, text=text, evidence=evidence)

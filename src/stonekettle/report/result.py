@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import dataclasses
 import io
 import math
 from collections.abc import Iterable
@@ -14,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from stonekettle.core import analysis as core
 from stonekettle.core.histogram import percentiles_s
@@ -24,9 +23,12 @@ from stonekettle.engine.records import ERRORS, SCHEMA, WHOLE, trace_ids
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.models import Plan
-from stonekettle.report import proof, sentences
+from stonekettle.report import findings, proof, sentences
+from stonekettle.report.findings import Findings
+from stonekettle.report.notes.note import Note
+from stonekettle.report.proof import ProofResult
 
-FORMAT_VERSION = 2
+FORMAT_VERSION = 3
 Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
 
 
@@ -43,18 +45,10 @@ class Totals(BaseModel):
     errors_by_kind: dict[str, int]
 
 
-class NoteModel(BaseModel):
-    kind: str
-    grade: str
-    title: str
-    text: str
-    details: list[str]
-    evidence: dict[str, Any]
-
-
 class Result(BaseModel):
     """A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
-    0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null."""
+    0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null. Of runs that an analysis of long
+    ago looked at only the notes are there, no ``findings``."""
 
     format: int = FORMAT_VERSION
     experiment: str
@@ -64,19 +58,27 @@ class Result(BaseModel):
     outcome: Outcome
     verdict: str
     totals: Totals
-    levels: list[dict[str, Any]]
-    findings: dict[str, Any]
-    notes: list[NoteModel]
-    proofs: list[dict[str, Any]] = []
+    findings: Findings | None
+    notes: list[Note]
+    proofs: list[ProofResult] = []
     plan: dict[str, Any]
+
+
+def stored(document: dict[str, Any]) -> Result:
+    """A result as it was kept; findings of another analysis than ours are left out of it."""
+    try:
+        return Result.model_validate(document)
+    except ValidationError:
+        return Result.model_validate({**document, "findings": None})
 
 
 def json_schema() -> dict[str, Any]:
     """JSON Schema (2020-12) of result.json."""
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        **TypeAdapter(Result).json_schema(),
-    }
+    schema = TypeAdapter(Result).json_schema()
+    found = findings.json_schema()
+    definitions = {**schema.pop("$defs"), **found.pop("$defs"), "Findings": found}
+    schema["properties"]["findings"] = {"anyOf": [{"$ref": "#/$defs/Findings"}, {"type": "null"}]}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "$defs": definitions}
 
 
 def outcome(analysis: core.Analysis) -> Outcome:
@@ -98,8 +100,6 @@ def build(
     trial_requests: int,
 ) -> Result:
     """The result of a run."""
-    findings = plain(analysis)
-    levels = findings.pop("levels")
     proofs = proof.compare(plan, run, readings)
     notes = [*sentences.notes(analysis, plan), *map(proof.note, proofs)]
     return Result(
@@ -107,7 +107,7 @@ def build(
         state=state,
         cause=cause,
         outcome=outcome(analysis),
-        verdict=sentences.verdict(analysis, plan),
+        verdict=sentences.verdict(analysis),
         totals=Totals(
             duration_s=float(run.seconds),
             steps=int(run.completed.sum()),
@@ -116,30 +116,11 @@ def build(
             trial_requests=trial_requests,
             errors_by_kind={kind: int(counts.sum()) for kind, counts in run.error_kinds.items()},
         ),
-        levels=levels,
-        findings=findings,
-        notes=[NoteModel.model_validate(note.as_dict()) for note in notes],
-        proofs=[plain(one) for one in proofs],
+        findings=analysis,
+        notes=notes,
+        proofs=list(proofs),
         plan=secrecy.in_plan(document.to_document(plan), secrecy.hide),
     )
-
-
-def plain(value: Any) -> Any:
-    """Plain JSON data of dataclasses and arrays; NaN and infinity become None.
-
-    Fields marked ``repr=False`` are working data and are left out.
-    """
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value) if f.repr}
-    if isinstance(value, dict):
-        return {str(key): plain(item) for key, item in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [plain(item) for item in value]
-    if isinstance(value, np.generic):
-        value = value.item()
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return value
 
 
 def seconds_csv(run: RunData) -> str:

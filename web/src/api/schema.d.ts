@@ -976,6 +976,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/facts.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Facts
+         * @description Every figure of the findings with its error and block statistics, one a line.
+         */
+        get: operations["stonekettle_server_runs_api_download_facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/exports": {
         parameters: {
             query?: never;
@@ -1711,6 +1731,23 @@ export interface components {
             /** Moving */
             moving: boolean;
         };
+        /**
+         * LoadAxis
+         * @description What the load is counted in; ``peak`` is the highest ordered.
+         */
+        LoadAxis: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "users" | "arrivals";
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Peak */
+            peak: number;
+        };
         /** PlanOutline */
         PlanOutline: {
             /** Name */
@@ -1740,6 +1777,7 @@ export interface components {
          *     its levels.
          */
         ProfileOutline: {
+            axis: components["schemas"]["LoadAxis"];
             /** Duration S */
             duration_s: number;
             /** Peak Users */
@@ -1890,6 +1928,23 @@ export interface components {
             more: boolean;
         };
         /**
+         * Evidence
+         * @description What proves a note: ``rows`` of the plate, and the load from ``low`` to ``high`` with ``at``.
+         */
+        Evidence: {
+            /**
+             * Rows
+             * @default []
+             */
+            rows: string[];
+            /** At */
+            at?: number | null;
+            /** Low */
+            low?: number | null;
+            /** High */
+            high?: number | null;
+        };
+        /**
          * GeneratorLine
          * @description A generator of the run; ``clock_offset_s`` is its clock's lead over the database's.
          */
@@ -1939,6 +1994,37 @@ export interface components {
             offset_s: number;
         };
         /**
+         * Note
+         * @description One conclusion in words. ``kind`` is stable, for programs and tests.
+         */
+        Note: {
+            /** Kind */
+            kind: string;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /**
+             * Details
+             * @default []
+             */
+            details: string[];
+            /**
+             * @default {
+             *       "rows": [],
+             *       "at": null,
+             *       "low": null,
+             *       "high": null
+             *     }
+             */
+            evidence: components["schemas"]["Evidence"];
+        };
+        /**
          * NoteLine
          * @description Something that happened in the run's load, ``at_s`` seconds after its start.
          */
@@ -1950,32 +2036,33 @@ export interface components {
             /** Text */
             text: string;
         };
-        /** NoteModel */
-        NoteModel: {
-            /** Kind */
-            kind: string;
-            /** Grade */
-            grade: string;
-            /** Title */
-            title: string;
-            /** Text */
-            text: string;
-            /** Details */
-            details: string[];
-            /** Evidence */
-            evidence: {
-                [key: string]: unknown;
-            };
+        /**
+         * ProofResult
+         * @description A journey's proof: journeys completed, how much the server's count should have grown, and how
+         *     much it grew; None where it was not read.
+         */
+        ProofResult: {
+            /** Journey */
+            journey: string;
+            /** Metric */
+            metric: string;
+            /** Completed */
+            completed: number;
+            /** Expected */
+            expected: number;
+            /** Counted */
+            counted: number | null;
         };
         /**
          * Result
          * @description A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
-         *     0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null.
+         *     0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null. Of runs that an analysis of long
+         *     ago looked at only the notes are there, no ``findings``.
          */
         Result: {
             /**
              * Format
-             * @default 2
+             * @default 3
              */
             format: number;
             /** Experiment */
@@ -1997,23 +2084,15 @@ export interface components {
             /** Verdict */
             verdict: string;
             totals: components["schemas"]["Totals"];
-            /** Levels */
-            levels: {
-                [key: string]: unknown;
-            }[];
             /** Findings */
-            findings: {
-                [key: string]: unknown;
-            };
+            findings: Record<string, never> | null;
             /** Notes */
-            notes: components["schemas"]["NoteModel"][];
+            notes: components["schemas"]["Note"][];
             /**
              * Proofs
              * @default []
              */
-            proofs: {
-                [key: string]: unknown;
-            }[];
+            proofs: components["schemas"]["ProofResult"][];
             /** Plan */
             plan: {
                 [key: string]: unknown;
@@ -4241,6 +4320,26 @@ export interface operations {
         };
     };
     stonekettle_server_runs_api_download_result: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_facts: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import type { Schemas } from '@/api/client'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
@@ -11,7 +12,7 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
-import { clock, counted, rate, seconds, users, when } from '@/ui/format'
+import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import Downloads from './run/Downloads.vue'
 import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
@@ -37,7 +38,9 @@ const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)
 
 const result = computed(() => run.data.value?.result)
-const levels = computed(() => (result.value?.levels ?? []) as unknown as LevelPoint[])
+const levels = computed(
+  () => (result.value?.findings as { levels: LevelPoint[] } | null | undefined)?.levels ?? [],
+)
 const notes = computed(() => result.value?.notes ?? [])
 
 function boundary(kind: string): Boundary | null {
@@ -93,7 +96,7 @@ const input = computed<PlateInput | null>(() => {
 const highlight = computed<Highlight | null>(() => {
   if (hovered.value) return hovered.value
   const level = levels.value.find((l) => l.number === selected.value)
-  return level ? { rows: [], low: level.users, high: level.users } : null
+  return level ? { rows: [], low: level.load.delivered, high: level.load.delivered } : null
 })
 const elapsed = computed(() => plate.data.value?.elapsed_s ?? run.data.value?.elapsed_s ?? 0)
 const left = computed(() => {
@@ -107,14 +110,8 @@ function inShort(text: string) {
   const first = (text.split(/[.:]/)[0] ?? '').replace(/ within .*/, '')
   return first.length > 20 ? `${first.slice(0, 19)}…` : first
 }
-function show(evidence: Record<string, unknown>) {
-  const { rows, at, low, high } = evidence as {
-    rows?: string[]
-    at?: number
-    low?: number
-    high?: number
-  }
-  hovered.value = { rows: rows ?? [], low: low ?? at ?? null, high: high ?? at ?? null }
+function show({ rows, at, low, high }: Schemas['Evidence']) {
+  hovered.value = { rows, low: low ?? at ?? null, high: high ?? at ?? null }
 }
 function step(by: number) {
   const count = levels.value.length
@@ -235,6 +232,11 @@ useShortcuts([
         </article>
       </section>
 
+      <p v-if="result && !result.findings" class="label" data-testid="older-findings">
+        These findings are of an older analysis, which kept no figures of levels that can be drawn.
+        <code>./kettle reanalyse {{ id }}</code> makes them anew.
+      </p>
+
       <Downloads v-if="result && !live" :run="id" />
       <RunRoom v-if="run.data.value.room" :run="run.data.value" />
     </aside>
@@ -268,7 +270,8 @@ useShortcuts([
       </p>
       <p v-if="level" class="mt-2" data-testid="level">
         <strong>Level {{ level.number }}</strong
-        >, {{ clock(level.start_s) }} to {{ clock(level.end_s) }}: {{ users(level.users) }} users,
+        >, {{ clock(level.start_s) }} to {{ clock(level.end_s) }}:
+        {{ load(level.load.delivered, run.data.value!.outline.profile.axis) }},
         {{ rate(level.throughput) }}, half within {{ seconds(level.p50_s) }}, 95 % within
         {{ seconds(level.p95_s) }}.
       </p>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { percent, rate, seconds, users } from '@/ui/format'
+import { loadFigure, percent, rate, seconds } from '@/ui/format'
 import { computed } from 'vue'
 import { pinFigures, type PinRow } from './pinRows'
 import { blurOf } from './blur'
@@ -26,7 +26,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
       <thead>
         <tr>
           <th>Level</th>
-          <th>Users</th>
+          <th>{{ input.profile.axis.name }}</th>
           <th>Throughput</th>
           <th>p50</th>
           <th>p95</th>
@@ -47,7 +47,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
           @click="$emit('select', level.number)"
         >
           <td>{{ level.number }}</td>
-          <td>{{ users(level.users) }}</td>
+          <td>{{ loadFigure(level.load.delivered) }}</td>
           <td class="whitespace-nowrap">{{ rate(level.throughput) }}</td>
           <td class="whitespace-nowrap">{{ seconds(level.p50_s) }}</td>
           <td class="whitespace-nowrap">{{ seconds(level.p95_s) }}</td>

@@ -38,8 +38,8 @@ export function dashed(grid: number, color: string, data: Point[], k: number, do
 
 /** Every second at its load; fainter where levels stand above. */
 export function cloud(view: View, grid: number, column: Column, color: string): SeriesOption {
-  const data = view.plate.users.flatMap((users, i): Point[] =>
-    view.loaded[i] ? [[users ?? 0, column[i] ?? null]] : [],
+  const data = view.load.flatMap((load, i): Point[] =>
+    view.loaded[i] ? [[load ?? 0, column[i] ?? null]] : [],
   )
   return {
     type: 'scatter',

@@ -21,10 +21,10 @@ const input = {
     pins: [],
     resources: [],
   },
-  profile: { duration_s: 4, peak_users: 20 },
+  profile: { duration_s: 4, axis: { kind: 'users', peak: 20 } },
   levels: [
-    { users: 10, start_s: 0, end_s: 2 },
-    { users: 20, start_s: 2, end_s: 4 },
+    { load: { delivered: 10 }, start_s: 0, end_s: 2 },
+    { load: { delivered: 20 }, start_s: 2, end_s: 4 },
   ],
   tokens: { ink: '#000' },
 } as unknown as PlateInput

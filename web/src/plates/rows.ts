@@ -1,6 +1,6 @@
 /** The rows of a run's plate, each an object: how high it is, what it draws, its scale, its figures at the cursor. */
 import type { SeriesOption } from 'echarts'
-import { figure, given, percent, rate, seconds, users } from '@/ui/format'
+import { figure, given, load, percent, rate, seconds, users } from '@/ui/format'
 import { blurRow } from './blur'
 import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
 import { bands, drained, flags, rules } from './marks'
@@ -81,7 +81,7 @@ function loadRow(view: View): PlateRow {
         cloud(view, grid, plate.in_flight, tokens.ink2),
       ],
       figures: (place) => {
-        const there = place.level?.users ?? at(plate.users, place)
+        const there = place.level?.present ?? at(plate.users, place)
         return [`${figure(waiting(place))} of ${users(there)} users`]
       },
     }
@@ -108,7 +108,9 @@ function loadRow(view: View): PlateRow {
       },
     ],
     figures: (place) => [
-      `${users(at(plate.users, place))} of ${users(at(plate.planned, place))} users`,
+      profile.axis.kind === 'users'
+        ? `${users(at(plate.users, place))} of ${users(at(plate.planned, place))} users`
+        : `${users(at(plate.users, place))} users, ${load(at(view.load, place), profile.axis)} ordered`,
       ...(plate.groups.length > 1
         ? plate.groups
             .slice(0, MOST_LINES)

@@ -9,9 +9,11 @@ const tokens = {
   lake: '#06a', silt: '#bbb', brick: '#900', ochre: '#860', moss: '#460',
 } // prettier-ignore
 
+const USERS = { kind: 'users' as const, name: 'Users', unit: 'users', peak: 60 }
+
 function level(number: number, users: number, more: Partial<LevelPoint> = {}): LevelPoint {
   return {
-    number, users, start_s: (number - 1) * 10, end_s: number * 10, throughput: users / 2,
+    number, present: users, load: { kind: 'users', ordered: users, delivered: users, blind: 0 }, start_s: (number - 1) * 10, end_s: number * 10, throughput: users / 2,
     p50_s: 0.01, p95_s: 0.05, p99_s: 0.09, in_flight: users / 10, completions: 100, errors: 0,
     utilisation: { 'ledger.cpu': users / 100 }, ...more,
   } // prettier-ignore
@@ -32,7 +34,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
         { ...resource, key: 'ledger.memory', name: 'memory', kind: 'memory', utilisation: [0.3, 0.3, 0.3] },
       ],
     },
-    profile: { duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
+    profile: { axis: USERS, duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
     levels: [level(1, 20), level(2, 40), level(3, 60)],
     comfort: null, saturation: null, goals: [], flags: [], tokens,
     ...changes,

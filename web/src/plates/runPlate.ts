@@ -1,6 +1,6 @@
 /** The plate of a run as an ECharts option: pure, from columns and findings to a drawing. */
 import type { EChartsOption } from 'echarts'
-import { clock, users } from '@/ui/format'
+import { loadFigure, clock } from '@/ui/format'
 import { LEFT, RIGHT, stack, type Placed } from './layout'
 import { rowsOf, type PlateRow } from './rows'
 import { viewOf, type PlateInput, type View } from './view'
@@ -30,7 +30,12 @@ function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
       gridIndex: i,
       min: x.min,
       max: x.max,
-      name: i === last ? (axis === 'load' ? 'users' : 'time since start, min:s') : undefined,
+      name:
+        i === last
+          ? axis === 'load'
+            ? view.profile.axis.unit
+            : 'time since start, min:s'
+          : undefined,
       nameLocation: 'middle' as const,
       nameGap: 24,
       nameTextStyle: { color: tokens.ink2, fontSize: 12 },
@@ -41,7 +46,7 @@ function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
         showMaxLabel: axis === 'clock',
         color: tokens.ink2,
         fontSize: 12,
-        formatter: axis === 'load' ? (v: number) => users(v) : (v: number) => clock(v),
+        formatter: axis === 'load' ? (v: number) => loadFigure(v) : (v: number) => clock(v),
       },
       splitLine: { show: false },
       axisPointer: { show: true, label: { show: false } },

@@ -14,7 +14,7 @@ export interface LevelPoint {
   number: number
   start_s: number
   end_s: number
-  users: number
+  load: { kind: string; ordered: number; delivered: number; blind: number }
   throughput: number
   p50_s: number | null
   p95_s: number | null
@@ -65,6 +65,8 @@ export interface Place {
 }
 
 export interface View extends PlateInput {
+  /** The load in each bin, in the unit of the axis. */
+  load: Column
   x: { min: number; max: number }
   places: Place[]
   /** Whether load was wanted in a bin; who finishes after it belongs to no load. */
@@ -76,6 +78,7 @@ const STRETCHES = 30
 
 export function viewOf(input: PlateInput): View {
   const { plate, profile, axis, levels } = input
+  const load = loadOf(plate, profile)
   const loaded = plate.planned.map((users) => (users ?? 0) > 0)
   if (axis === 'clock') {
     const half = plate.bin_s / 2
@@ -83,13 +86,19 @@ export function viewOf(input: PlateInput): View {
       const x = t ?? 0
       return { x, from: x - half, to: x + half, level: null, bins: [i] }
     })
-    return { ...input, loaded, places, x: { min: 0, max: clockEnd(plate, profile) } }
+    return { ...input, load, loaded, places, x: { min: 0, max: clockEnd(plate, profile) } }
   }
-  const seen = levels.length ? levels.map((l) => l.users) : plate.users.map((u) => u ?? 0)
-  const most = seen.reduce((a, b) => Math.max(a, b), profile.peak_users)
+  const seen = levels.length ? levels.map((l) => l.load.delivered) : load.map((l) => l ?? 0)
+  const most = seen.reduce((a, b) => Math.max(a, b), profile.axis.peak)
   const x = { min: 0, max: Math.ceil(most * 1.04) || 1 }
-  const places = levels.length ? ofLevels(input, x.max) : ofLoads(plate, loaded, x.max)
-  return { ...input, loaded, places, x }
+  const places = levels.length ? ofLevels(input, x.max) : ofLoads(load, loaded, x.max)
+  return { ...input, load, loaded, places, x }
+}
+
+/** The load in each bin: people present, or where everybody comes by rate the arrivals ordered per second. */
+function loadOf(plate: Plate, profile: Profile): Column {
+  if (profile.axis.kind === 'users') return plate.users
+  return plate.t.map((_, i) => plate.groups.reduce((sum, g) => sum + (g.ordered[i] ?? 0), 0))
 }
 
 function clockEnd(plate: Plate, profile: Profile): number {
@@ -97,24 +106,24 @@ function clockEnd(plate: Plate, profile: Profile): number {
 }
 
 function ofLevels({ levels, plate }: PlateInput, end: number): Place[] {
-  const sorted = levels.toSorted((a, b) => a.users - b.users)
-  const loads = sorted.map((l) => l.users)
+  const sorted = levels.toSorted((a, b) => a.load.delivered - b.load.delivered)
+  const loads = sorted.map((l) => l.load.delivered)
   return sorted.map((level, k) => {
     const [from, to] = reach(loads, k, end)
     const settled = (level.start_s + level.end_s) / 2 // the earlier half still settles
     const bins = plate.t.flatMap((t, i) =>
       t !== null && t >= settled && t <= level.end_s ? [i] : [],
     )
-    return { x: level.users, from, to, level, bins }
+    return { x: level.load.delivered, from, to, level, bins }
   })
 }
 
-function ofLoads(plate: Plate, loaded: boolean[], end: number): Place[] {
+function ofLoads(load: Column, loaded: boolean[], end: number): Place[] {
   const width = end / STRETCHES
   const bins = new Map<number, number[]>()
-  plate.users.forEach((users, i) => {
-    if (users === null || !loaded[i]) return
-    const k = Math.min(STRETCHES - 1, Math.floor(users / width))
+  load.forEach((here, i) => {
+    if (here === null || !loaded[i]) return
+    const k = Math.min(STRETCHES - 1, Math.floor(here / width))
     bins.set(k, [...(bins.get(k) ?? []), i])
   })
   return [...bins.keys()]
@@ -127,7 +136,7 @@ function ofLoads(plate: Plate, loaded: boolean[], end: number): Place[] {
         level: null,
         bins: bins.get(k) ?? [],
       }
-      return { ...place, x: at(plate.users, place) ?? 0 }
+      return { ...place, x: at(load, place) ?? 0 }
     })
 }
 
@@ -161,15 +170,19 @@ export function placeAt(view: View, x: number | null): Place | undefined {
   )
 }
 
-/** Where on the axis in use a stretch of load lies: users as they are, or the time they were there. */
+/** Where on the axis in use a stretch of load lies: the load as it is, or the time they were there. */
 export function stretchOf(
   input: Pick<PlateInput, 'axis' | 'levels'>,
   low: number,
   high: number,
 ): [number, number] | null {
   if (input.axis === 'load') return [low, high]
-  const inside = input.levels.filter((l) => l.users >= low * 0.98 && l.users <= high * 1.02)
-  const chosen = inside.length ? inside : input.levels.filter((l) => l.users >= high).slice(0, 1)
+  const inside = input.levels.filter(
+    (l) => l.load.delivered >= low * 0.98 && l.load.delivered <= high * 1.02,
+  )
+  const chosen = inside.length
+    ? inside
+    : input.levels.filter((l) => l.load.delivered >= high).slice(0, 1)
   if (!chosen.length) return null
   return [Math.min(...chosen.map((l) => l.start_s)), Math.max(...chosen.map((l) => l.end_s))]
 }

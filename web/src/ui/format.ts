@@ -47,6 +47,20 @@ export function users(value: number | null | undefined): string {
   return String(Math.round(value)).replace(/\B(?=(\d{3})+(?!\d))/g, SPACE)
 }
 
+/** A load without its unit: whole from 20 on, as users are, three figures below. */
+export function loadFigure(value: number | null | undefined): string {
+  if (value === null || value === undefined) return '–'
+  return value >= 20 || Number.isInteger(Number(value.toFixed(2))) ? users(value) : figure(value)
+}
+
+/** 360 users, 12.5 arrivals/s. */
+export function load(
+  value: number | null | undefined,
+  axis: { kind: string; unit: string },
+): string {
+  return `${axis.kind === 'users' ? users(value) : loadFigure(value)} ${axis.unit}`
+}
+
 export function rate(value: number | null | undefined): string {
   return `${figure(value)} steps/s`
 }

@@ -65,7 +65,7 @@ def measure(*, quick: bool) -> list[Figure]:
 def claims_of(found: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
     """The intervals a result claims, in users; a claim that was not made is missing."""
     findings = found["findings"]
-    ends = {"saturation": findings["saturation"].get("users"), "comfort": findings["comfort"].get("users")}
+    ends = {"saturation": findings["saturation"].get("load"), "comfort": findings["comfort"].get("load")}
     return {key: (users["low"], users["high"]) for key, users in ends.items() if users}
 
 

@@ -124,8 +124,8 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
         "little_flags": sum(check.broken for check in found.little),
         "levels": len(found.levels),
     }
-    if isinstance(point, Saturation) and point.throughput and point.users:
-        users = point.users
+    if isinstance(point, Saturation) and point.throughput and point.load:
+        users = point.load
         outcome |= {
             "throughput_error": abs(point.throughput.value / truth.throughput_limit - 1),
             "users_error": abs(users.value / truth.users - 1),
@@ -134,13 +134,13 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
         }
     if isinstance(point, Saturation) and point.ceiling and case.kind == "saturated":
         outcome["ceiling_error"] = abs(point.ceiling.throughput.value / truth.throughput_limit - 1)
-    if comfort and case.kind == "saturated" and isinstance(limit, ComfortLimit) and limit.users:
-        outcome |= _judge_comfort(case, limit, limit.users)
+    if comfort and case.kind == "saturated" and isinstance(limit, ComfortLimit) and limit.load:
+        outcome |= _judge_comfort(case, limit, limit.load)
     return Outcome(**outcome)  # type: ignore[arg-type]
 
 
 def _judge_comfort(case: Case, limit: ComfortLimit, users: Estimate) -> dict[str, object]:
-    real = true_comfort(case, int(limit.tested_users)) if limit.status == "found" else None
+    real = true_comfort(case, int(limit.tested)) if limit.status == "found" else None
     if real is None:
         return {}
     return {

@@ -143,8 +143,8 @@ def examine(job: tuple[str, int, int, float | None]) -> Outcome:
 
 def _claims(found: analysis.Analysis) -> tuple[Estimate | None, Estimate | None]:
     point, comfort = found.saturation, found.comfort
-    limit = comfort.users if isinstance(comfort, ComfortLimit) and comfort.status == "found" else None
-    return point.users if isinstance(point, Saturation) else None, limit
+    limit = comfort.load if isinstance(comfort, ComfortLimit) and comfort.status == "found" else None
+    return point.load if isinstance(point, Saturation) else None, limit
 
 
 def _naive(found: analysis.Analysis) -> float | None:

@@ -6,6 +6,7 @@ import math
 
 from ninja import Schema
 
+from stonekettle.core.load import NAMES, UNITS, LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
 from stonekettle.plan import advice, document
@@ -13,7 +14,7 @@ from stonekettle.plan.load import ArrivalGroup, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
-from stonekettle.report import sentences
+from stonekettle.report.notes.comfort import objective_text
 
 MOST_CORNERS = 60
 
@@ -58,10 +59,20 @@ class SystemOutline(Schema):
     components: list[ComponentOutline]
 
 
+class LoadAxis(Schema):
+    """What the load is counted in; ``peak`` is the highest ordered."""
+
+    kind: LoadKind
+    name: str
+    unit: str
+    peak: float
+
+
 class ProfileOutline(Schema):
     """The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
     its levels."""
 
+    axis: LoadAxis
     duration_s: float
     peak_users: float
     peak_rate: float
@@ -98,7 +109,7 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
     """The outline of a checked plan, with the load as planned, or as it was ``ordered``."""
     total = sum(journey.weight for journey in plan.journeys)
     goals = document.core_objectives(plan)
-    texts = [sentences.objective_text(goal, plan) for goal in goals]
+    texts = [objective_text(goal, plan) for goal in goals]
     by_step: dict[str, list[str]] = {}
     for goal, text in zip(plan.objectives, texts, strict=True):
         by_step.setdefault(goal.step or "", []).append(text)
@@ -167,6 +178,7 @@ def _profile(ordered: Ordered) -> ProfileOutline:
     corners = ordered.corners()
     return ProfileOutline(
         duration_s=ordered.duration_s if math.isfinite(ordered.duration_s) else corners[-1][0],
+        axis=_axis(ordered),
         peak_users=ordered.peak_users,
         peak_rate=ordered.peak_rate,
         t=[t for t, _, _ in corners],
@@ -177,6 +189,12 @@ def _profile(ordered: Ordered) -> ProfileOutline:
             for level in ordered.levels()
         ],
     )
+
+
+def _axis(ordered: Ordered) -> LoadAxis:
+    kind = ordered.load_kind
+    peak = ordered.peak_rate if kind == "arrivals" else ordered.peak_users
+    return LoadAxis(kind=kind, name=NAMES[kind], unit=UNITS[kind], peak=peak)
 
 
 def _group_text(plan: Plan, group: UserGroup | ArrivalGroup) -> str:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from stonekettle.core import analysis
+from stonekettle.core import facts as core_facts
 from stonekettle.plan import document
 from stonekettle.report import result
-from stonekettle.server.runs import bundling, data, merging, metering
+from stonekettle.server.runs import bundling, data, facts, merging, metering
 from stonekettle.server.runs.models import Run
 
 
@@ -28,3 +29,4 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     run.verdict = built.verdict
     run.analysis_version = found.version
     run.save(update_fields=["result", "verdict", "analysis_version"])
+    facts.keep(run, core_facts.gather(measured, found))

@@ -23,7 +23,7 @@ from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part, user_of
-from stonekettle.server.runs import data, exports, metering, room, rules, uploads
+from stonekettle.server.runs import data, exports, facts, metering, room, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -170,7 +170,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
             )
             for g in run.generators.defer("lease").order_by("slot")
         ],
-        result=results.Result.model_validate(run.result) if run.result else None,
+        result=results.stored(run.result) if run.result else None,
         system_id=run.system_id,
         room=room.of(run) if run.run_state in ENDED else None,
         deleted_at=run.deleted_at,
@@ -267,6 +267,12 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     if run.result is None:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
     return _download(json.dumps(run.result, indent=2), "application/json", f"run-{run_id}-result.json")
+
+
+@router.get("/runs/{run_id}/facts.csv")
+def download_facts(request: HttpRequest, run_id: int) -> HttpResponse:
+    """Every figure of the findings with its error and block statistics, one a line."""
+    return _download(facts.as_csv(_ended(run_id)), "text/csv", f"run-{run_id}-facts.csv")
 
 
 class ExportIn(Schema):

@@ -334,6 +334,26 @@ class MeterSecond(models.Model):
         return f"meters of second {self.second} of run {self.run_id}"
 
 
+class RunFact(models.Model):
+    """One figure of a run's findings (:class:`core.facts.Fact`); unknown is null."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="facts")
+    level = models.PositiveSmallIntegerField(null=True)
+    subject = models.TextField()
+    figure = models.CharField(max_length=40)
+    value = models.FloatField(null=True)
+    standard_error = models.FloatField(null=True)
+    n = models.PositiveBigIntegerField(null=True)
+    blocks: models.JSONField[Any, Any] = models.JSONField(default=list)
+
+    class Meta:
+        indexes = (models.Index(fields=["run", "figure"], name="facts_by_figure"),)
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.figure} of {self.subject or 'everything'} in run {self.run_id}"
+
+
 class MeterSeries(models.Model):
     """One series of a run's catalogue: what the samples with its number are of."""
 

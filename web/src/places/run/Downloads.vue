@@ -27,6 +27,10 @@ const job = useExport(props.run, ({ what }) => {
         <a :href="`/api/runs/${run}/result.json`" download>result.json</a>
         <span class="label ml-2">findings</span>
       </li>
+      <li>
+        <a :href="`/api/runs/${run}/facts.csv`" download>facts.csv</a>
+        <span class="label ml-2">each figure found, with its error</span>
+      </li>
       <li v-for="{ what, holds } in made" :key="what">
         <button
           type="button"

@@ -1,0 +1,73 @@
+"""Up to which load do the objectives hold?"""
+
+from __future__ import annotations
+
+from stonekettle.core.analysis import Analysis
+from stonekettle.core.load import LoadKind
+from stonekettle.core.objectives import ComfortLimit, Objective, ObjectiveResult
+from stonekettle.core.types import Declined, Reason
+from stonekettle.plan.models import Plan
+from stonekettle.plan.quantities import format_duration
+from stonekettle.report import numbers as n
+from stonekettle.report.notes.note import Evidence, Note, declined, span
+
+
+def objective_text(objective: Objective, plan: Plan) -> str:
+    """An objective as a phrase: "95 % of Buy ticket within 2 s"."""
+    subject = plan.steps[objective.steps[0]][1].name if objective.steps else "all steps"
+    if objective.kind == "errors":
+        return f"errors of {subject} under {objective.limit * 100:g} %"
+    return f"{objective.percent:g} % of {subject} within {format_duration(objective.limit)}"
+
+
+def title(found: ComfortLimit, kind: LoadKind) -> str:
+    if found.status == "holds":
+        return f"Holds at least {n.load(found.tested, kind)} ({n.rate(found.throughput)})"
+    assert found.load is not None  # by status
+    if found.status == "below":
+        return f"Objectives are broken at the lowest load measured, {n.load(found.load.value, kind)}"
+    return f"Holds {n.load(found.load.value, kind)} ({n.rate(found.throughput)}), {span(found.load)}"
+
+
+def note(analysis: Analysis, plan: Plan) -> Note:
+    found = analysis.comfort
+    if isinstance(found, Declined):
+        if found.reason is not Reason.NO_OBJECTIVES:
+            return declined("comfort", "Comfort limit", found)
+        return Note(
+            kind="comfort",
+            grade="open",
+            title="No objectives, no comfort limit",
+            text="Give the experiment objectives, and a run will say up to which load they hold.",
+        )
+    heading = title(found, analysis.load_kind)
+    details = tuple(_line(result, plan, analysis.load_kind) for result in found.results)
+    if found.status == "holds":
+        return Note(
+            kind="comfort",
+            grade="holds",
+            title=heading,
+            text="Every objective held at every level. The limit lies beyond the load of this run.",
+            details=details,
+            evidence=Evidence(rows=("response", "errors")),
+        )
+    assert found.load is not None  # by status
+    assert found.deciding is not None
+    row = "errors" if found.deciding.kind == "errors" else "response"
+    return Note(
+        kind="comfort",
+        grade="broken" if found.status == "below" else "strained",
+        title=heading,
+        text=f"Beyond it the first objective breaks: {objective_text(found.deciding, plan)}.",
+        details=details,
+        evidence=Evidence.around((row,), found.load),
+    )
+
+
+def _line(result: ObjectiveResult, plan: Plan, kind: LoadKind) -> str:
+    goal = objective_text(result.objective, plan)
+    if result.load is None:
+        return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}"
+    if result.broken_everywhere:
+        return f"✕ {goal}: broken at every level"
+    return f"✕ {goal}: holds to {n.load(result.load.value, kind)} ({span(result.load)})"
