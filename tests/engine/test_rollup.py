@@ -11,6 +11,7 @@ from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import Cell
 from stonekettle.engine import records, rollup
 from stonekettle.engine.rollup import LOW, Second, StoredSecond, assemble, fold, pack_histograms, unpack_histograms
+from stonekettle.engine.seconds import Told, over_time, together
 
 CELLS = (Cell("visit", "home", 1.0), Cell("visit", "board", 1.0))
 NUMBERS = np.array([[0, 1]])
@@ -95,8 +96,20 @@ def test_generators_add_up_and_the_worst_lateness_counts() -> None:
     assert run.users.tolist() == [10.0]
     assert run.completed.tolist() == [[1, 1]]
     assert run.reasons.cpu.tolist() == [0.6]
-    assert run.start_gap_s.tolist() == [0.5]
+    assert run.start_gap_s.tolist() == [0.2]
     assert percentile_s(run.histograms.merged(np.ones(1, dtype=bool)), 99) == pytest.approx(0.009, rel=0.02)
+
+
+def test_nobody_started_for_no_longer_than_the_shortest_gap_of_those_who_start() -> None:
+    gaps = {"a": (0.5, [2, 1]), "b": (0.2, [1, 0]), "idle": (0.0, [0, 0])}
+    parts = [
+        stored(name, 0, [(0, 200, 0, 1000)], start_gap_s=gap, started=begun) for name, (gap, begun) in gaps.items()
+    ]
+    assert assemble(CELLS, ORDERED, parts).start_gap_s.tolist() == [0.2]
+    told = [Told(part.rollup, part.histograms) for part in parts]
+    assert together(told).rollup["start_gap_s"] == 0.2
+    later = [Told({**one.rollup, "second": k}, one.histograms) for k, one in enumerate(told)]
+    assert over_time(later, 0).rollup["start_gap_s"] == 0.5
 
 
 def test_a_missing_second_is_a_gap_not_a_zero() -> None:

@@ -172,13 +172,15 @@ def assemble(
 ) -> RunData:
     """Run data from the rollups of all generators, which tell figures of ``groups`` in this order.
 
-    Users, requests and arrivals add up over generators; of the reasons for lateness the worst counts.
+    Users, requests and arrivals add up over generators; of the reasons for lateness the worst counts. Nobody
+    started for no longer than the shortest of their gaps.
     Seconds after the last rollup are not part of the run. What older runs did not record is 0.
     """
     n = seconds if seconds is not None else 1 + max((s.rollup["second"] for s in stored), default=-1)
     shape = (n, len(cells))
     means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "handled", "blind")}
-    worst = {name: np.full(n, np.nan) for name in ("start_gap_s", "cpu", "run_queue", "stolen", "switches")}
+    worst = {name: np.full(n, np.nan) for name in ("cpu", "run_queue", "stolen", "switches")}
+    gaps = np.full(n, np.inf)
     counted = ("requests", "started", "completed", "errors", "response_sum_s", "blind_sum_s")
     sums = {name: np.zeros(shape) for name in counted}
     kinds: dict[str, IntArray] = {}
@@ -194,6 +196,8 @@ def assemble(
         for name, series in worst.items():
             value = rollup.get(name, 0.0)
             series[t] = value if math.isnan(series[t]) else max(series[t], value)
+        if any(rollup["started"]):
+            gaps[t] = min(gaps[t], rollup.get("start_gap_s", 0.0))
         for name, table in sums.items():
             # Older runs counted steps only.
             table[t] += rollup.get(name, rollup["completed"] if name == "requests" else 0.0)
@@ -213,7 +217,7 @@ def assemble(
         in_flight=means["in_flight"] - means["handled"],
         overdue=means["overdue"] + means["handled"],
         blind=means["blind"],
-        start_gap_s=worst["start_gap_s"],
+        start_gap_s=np.where(np.isfinite(gaps), gaps, 0.0),
         reasons=Reasons(worst["cpu"], worst["run_queue"], worst["stolen"], worst["switches"]),
         stalls=np.array(sorted(stalls), dtype=np.float64).reshape(-1, 2),
         requests=sums["requests"].astype(np.int64),

@@ -25,7 +25,7 @@ WIDTHS = (1, 10, 60)
 WIDER = {1: 10, 10: 60}
 
 _MEANS = ("users", "in_flight", "overdue", "handled", "blind")
-_WORST = ("start_gap_s", "lag_p99_s", "cpu", "run_queue", "stolen", "switches", "hidden_gap_p99_s")
+_WORST = ("lag_p99_s", "cpu", "run_queue", "stolen", "switches", "hidden_gap_p99_s")
 _SUMS = ("bytes_in", "bytes_out", "failed_parts")
 _LISTS = ("started", "completed", "errors", "response_sum_s", "blind_sum_s", "arrived", "turned_away")
 _MEAN_LISTS = ("present",)
@@ -64,6 +64,9 @@ def _joined(parts: Sequence[Told], second: int, seconds: int) -> Told:
         found[name] = _added([[w * x for x in r.get(name, ())] for w, r in zip(weights, rollups, strict=True)])
     for name in _WORST:
         found[name] = max(r.get(name, 0.0) for r in rollups)
+    # Nobody started at all for no longer than the shortest of several generators' gaps.
+    gaps = [r.get("start_gap_s", 0.0) for r in rollups if any(r["started"])]
+    found["start_gap_s"] = (min if seconds == 1 else max)(gaps, default=0.0)
     for name in _SUMS:
         found[name] = sum(r.get(name, 0) for r in rollups)
     for name in _LISTS:

@@ -108,9 +108,12 @@ function loadRow(view: View): PlateRow {
       },
     ],
     figures: (place) => [
-      profile.axis.kind === 'users'
-        ? `${users(at(plate.users, place))} of ${users(at(plate.planned, place))} users`
-        : `${users(at(plate.users, place))} users, ${load(at(view.load, place), profile.axis)} ordered`,
+      ...(profile.axis.kind === 'users'
+        ? [`${users(at(plate.users, place))} of ${users(at(plate.planned, place))} users`]
+        : [
+            `${users(at(plate.users, place))} users there`,
+            `${load(at(view.load, place), profile.axis)} ordered`,
+          ]),
       ...(plate.groups.length > 1
         ? plate.groups
             .slice(0, MOST_LINES)

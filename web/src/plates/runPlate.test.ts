@@ -168,6 +168,24 @@ describe('figures at the cursor', () => {
     expect(figuresAt(input(), 'resource:ledger.cpu', 1.4)).toEqual(['–'])
   })
 
+  it('tell arrivals where everybody comes by rate, and leave out who only finishes', () => {
+    const i = input()
+    const axis = {
+      kind: 'arrivals' as const,
+      name: 'Arrivals per second',
+      unit: 'arrivals/s',
+      peak: 8,
+    }
+    const groups = [{ name: 'callers', ordered: [2.5, 8, 0], present: [10, 10, 1] }]
+    const plate = { ...i.plate, groups, planned: [10, 10, 1] }
+    const arriving = { ...i, levels: [], profile: { ...i.profile, axis }, plate }
+    expect(figuresAt(arriving, 'load', 0.5)).toEqual(['10 users there', '2.50 arrivals/s ordered'])
+    const view = viewOf({ ...arriving, axis: 'load' })
+    expect(view.loaded).toEqual([true, true, false])
+    expect(view.places.map((place) => place.x)).toEqual([2.5, 8])
+    expect(view.x.max).toBe(9)
+  })
+
   it('are those of the nearest level on the load axis', () => {
     expect(figuresAt(input({ axis: 'load' }), 'load', 45)).toEqual(['4.00 of 40 users'])
   })

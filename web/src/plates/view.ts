@@ -79,7 +79,8 @@ const STRETCHES = 30
 export function viewOf(input: PlateInput): View {
   const { plate, profile, axis, levels } = input
   const load = loadOf(plate, profile)
-  const loaded = plate.planned.map((users) => (users ?? 0) > 0)
+  const wanted = profile.axis.kind === 'users' ? plate.planned : load
+  const loaded = wanted.map((here) => (here ?? 0) > 0)
   if (axis === 'clock') {
     const half = plate.bin_s / 2
     const places = plate.t.map((t, i) => {
