@@ -214,7 +214,7 @@ def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(
     found = client.get(f"/api/runs/{run.pk}").json()
     assert found["deleted_by"] == "planner"
     exported(client, run, "seconds.csv")
-    tasks.forget_deleted(0)
+    tasks.make_room(0)
     assert client.post(f"/api/runs/{run.pk}/restore").status_code == 204
     assert listed() == [other.pk, run.pk]
     assert client.get(f"/api/runs/{run.pk}").json()["undo_until"] is None
@@ -223,7 +223,7 @@ def test_a_deleted_run_is_in_no_list_and_can_be_had_back_for_a_day(
     bundling.compact(run.pk)
     search.find(run)
     (copy,) = (settings.SPOOL / "bundles").iterdir()
-    tasks.forget_deleted(0)
+    tasks.make_room(0)
     assert not copy.exists()
     assert not any((settings.SPOOL / "exports").iterdir())
     assert not Run.objects.filter(pk=run.pk).exists()

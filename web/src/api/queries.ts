@@ -120,6 +120,20 @@ export function useStopRun() {
 }
 
 /** Take a run out of every list, or have it back. */
+export function useKeepRun() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ run, kept }: { run: number; kept: boolean }) =>
+      body(
+        api.POST('/api/runs/{run_id}/keep', {
+          params: { path: { run_id: run } },
+          body: { kept },
+        }),
+      ),
+    onSuccess: (_, { run }) => client.invalidateQueries({ queryKey: ['run', run] }),
+  })
+}
+
 export function useDeleteRun() {
   const client = useQueryClient()
   return useMutation({

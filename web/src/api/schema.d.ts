@@ -300,6 +300,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/systems/{system_id}/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Keeping
+         * @description How long the system's runs are kept.
+         */
+        get: operations["stonekettle_server_systems_api_get_keeping"];
+        /**
+         * Change Keeping
+         * @description Keep the system's runs so long; what is older goes within the hour, unless it is changed back before.
+         */
+        put: operations["stonekettle_server_systems_api_change_keeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/feeds": {
         parameters: {
             query?: never;
@@ -895,6 +919,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Run
+         * @description Keep a run always, however long its system keeps runs, or no longer than others.
+         */
+        post: operations["stonekettle_server_runs_api_keep_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/plate": {
         parameters: {
             query?: never;
@@ -1397,6 +1441,44 @@ export interface components {
         PinsBody: {
             /** Pins */
             pins: components["schemas"]["PinBody"][];
+        };
+        /**
+         * Going
+         * @description Of how many runs the requests, the seconds, and everything is to go within the hour.
+         */
+        Going: {
+            /** Requests */
+            requests: number;
+            /** Seconds */
+            seconds: number;
+            /** Runs */
+            runs: number;
+        };
+        /**
+         * KeepingLine
+         * @description How long a system's runs are kept, and what is to go within the hour.
+         */
+        KeepingLine: {
+            /** Requests Days */
+            requests_days?: number | null;
+            /** Seconds Days */
+            seconds_days?: number | null;
+            /** Runs Days */
+            runs_days?: number | null;
+            going: components["schemas"]["Going"];
+        };
+        /**
+         * Keeping
+         * @description For how many days after its end a run's requests, its seconds and metrics, and the run with its findings are
+         *     kept; null is always.
+         */
+        Keeping: {
+            /** Requests Days */
+            requests_days?: number | null;
+            /** Seconds Days */
+            seconds_days?: number | null;
+            /** Runs Days */
+            runs_days?: number | null;
         };
         /**
          * FeedLine
@@ -1928,6 +2010,18 @@ export interface components {
             more: boolean;
         };
         /**
+         * Dates
+         * @description When a run's requests, its seconds and the run itself go, or went; null: they stay.
+         */
+        Dates: {
+            /** Requests */
+            requests: string | null;
+            /** Seconds */
+            seconds: string | null;
+            /** Run */
+            run: string | null;
+        };
+        /**
          * Evidence
          * @description What proves a note: ``rows`` of the plate, and the load from ``low`` to ``high`` with ``at``.
          */
@@ -2162,6 +2256,9 @@ export interface components {
             /** System Id */
             system_id: number | null;
             room: components["schemas"]["Room"] | null;
+            /** Kept */
+            kept: boolean;
+            goes: components["schemas"]["Dates"];
             /** Deleted At */
             deleted_at: string | null;
             /** Deleted By */
@@ -2206,6 +2303,11 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /** KeepBody */
+        KeepBody: {
+            /** Kept */
+            kept: boolean;
         };
         /**
          * Window
@@ -3327,6 +3429,54 @@ export interface operations {
             };
         };
     };
+    stonekettle_server_systems_api_get_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepingLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_change_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeepingLine"];
+                };
+            };
+        };
+    };
     stonekettle_server_feeds_api_list_feeds: {
         parameters: {
             query?: {
@@ -4211,6 +4361,30 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_keep_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepBody"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

@@ -29,6 +29,23 @@ export function useSystem(id: MaybeRefOrGetter<number>) {
   })
 }
 
+/** How long what is kept of a system's runs. */
+export function useKeeping(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['system', toValue(id), 'keeping']),
+    queryFn: () => body(api.GET('/api/systems/{system_id}/keeping', { params: at(id) })),
+  })
+}
+
+export function useChangeKeeping(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (keeping: Schemas['Keeping']) =>
+      body(api.PUT('/api/systems/{system_id}/keeping', { params: at(id), body: keeping })),
+    onSuccess: (keeping) => client.setQueryData(['system', id, 'keeping'], keeping),
+  })
+}
+
 /** What every meter says, asked again every few seconds while somebody looks. */
 export function useMeters(id: MaybeRefOrGetter<number>) {
   return useQuery({

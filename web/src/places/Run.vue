@@ -103,6 +103,14 @@ const left = computed(() => {
   const data = run.data.value
   return data ? Math.max(0, data.outline.profile.duration_s - elapsed.value) : 0
 })
+/** Why there is nothing to draw. */
+const nothing = computed(() => {
+  if (live.value) return 'No request has been completed yet.'
+  const gone = run.data.value?.goes.seconds
+  return gone && new Date(gone) < new Date()
+    ? 'What it measured is gone: its system does not keep seconds any longer. The findings stand.'
+    : 'This run recorded nothing.'
+})
 const level = computed(() => levels.value.find((l) => l.number === selected.value))
 
 /** What a flag on the plate has room for: the first sentence, cut. */
@@ -266,7 +274,7 @@ useShortcuts([
       </div>
       <RunPlate v-if="input && input.plate.t.length" :input="input" :highlight="highlight" />
       <p v-else class="py-16 text-center text-ink-2" role="status">
-        {{ live ? 'No request has been completed yet.' : 'This run recorded nothing.' }}
+        {{ nothing }}
       </p>
       <p v-if="level" class="mt-2" data-testid="level">
         <strong>Level {{ level.number }}</strong

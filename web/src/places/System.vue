@@ -9,6 +9,7 @@ import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
 import { together } from '@/ui/meterState'
 import ComponentForm from './system/ComponentForm.vue'
+import Keeping from './system/Keeping.vue'
 import PushToken from './system/PushToken.vue'
 import SystemHeader from './system/SystemHeader.vue'
 import { useDocument } from './system/document'
@@ -101,6 +102,7 @@ async function copy() {
         </p>
       </section>
       <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
+      <Keeping :id="id" />
       <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
         <h2>Use</h2>
         <p v-if="system.data.value.experiments.length" class="break-words">

@@ -23,7 +23,7 @@ from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part, user_of
-from stonekettle.server.runs import data, exports, facts, metering, room, rules, uploads
+from stonekettle.server.runs import data, exports, facts, metering, retention, room, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -105,6 +105,8 @@ class RunDetail(RunLine):
     result: results.Result | None
     system_id: int | None
     room: room.Room | None
+    kept: bool
+    goes: retention.Dates
     deleted_at: datetime | None
     deleted_by: str
     undo_until: datetime | None
@@ -148,7 +150,7 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
 @router.get("/runs/{run_id}", response=RunDetail)
 def get_run(request: HttpRequest, run_id: int) -> RunDetail:
     """A run with its history and findings."""
-    run = get_object_or_404(Run.objects.select_related("revision__experiment"), pk=run_id)
+    run = get_object_or_404(Run.objects.select_related("revision__experiment", "system"), pk=run_id)
     return RunDetail(
         **_line(run),
         load=outline.sketch(run.plan),
@@ -173,6 +175,8 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         result=results.stored(run.result) if run.result else None,
         system_id=run.system_id,
         room=room.of(run) if run.run_state in ENDED else None,
+        kept=run.kept,
+        goes=retention.dates(run),
         deleted_at=run.deleted_at,
         deleted_by=run.deleted_by,
         undo_until=run.deleted_at + rules.UNDO_FOR if run.deleted_at else None,
@@ -192,6 +196,17 @@ def delete_run(request: HttpRequest, run_id: int) -> Status[None]:
 def restore_run(request: HttpRequest, run_id: int) -> Status[None]:
     """Have a deleted run back."""
     rules.restore(get_object_or_404(Run, pk=run_id))
+    return Status(204, None)
+
+
+class KeepBody(Schema):
+    kept: bool
+
+
+@router.post("/runs/{run_id}/keep", response={204: None})
+def keep_run(request: HttpRequest, run_id: int, body: KeepBody) -> Status[None]:
+    """Keep a run always, however long its system keeps runs, or no longer than others."""
+    rules.keep(get_object_or_404(Run, pk=run_id), kept=body.kept)
     return Status(204, None)
 
 
@@ -284,7 +299,19 @@ class ExportIn(Schema):
 @router.post("/runs/{run_id}/exports", response={202: JobStarted})
 def make_export(request: HttpRequest, run_id: int, body: ExportIn) -> Status[JobStarted]:
     """Have a file of the run made; once the job is done it can be downloaded."""
-    return started(jobs.start("export", {"run": _ended(run_id).pk, "what": body.what}, user_of(request)))
+    run = _ended(run_id)
+    _check(run, body.what)
+    return started(jobs.start("export", {"run": run.pk, "what": body.what}, user_of(request)))
+
+
+def _check(run: Run, what: exports.What) -> None:
+    if what == "seconds.csv":
+        rules.check_seconds(run)
+    elif run.requests_gone_at is not None:
+        raise Conflict(
+            f"The requests of run {run.pk} are gone since {run.requests_gone_at:%-d %B %Y}: its system did not keep "
+            "them any longer."
+        )
 
 
 @router.get("/runs/{run_id}/seconds.csv")
@@ -300,6 +327,7 @@ def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
 
 
 def _made(run: Run, what: exports.What) -> FileResponse:
+    _check(run, what)
     path = exports.path_of(run, what)
     if not path.exists():
         raise Conflict(f"{what} of run {run.pk} has not been made yet, or not since the run changed. Ask for it first.")
@@ -318,7 +346,8 @@ def look_at_file(
 @router.post("/runs/{run_id}/files", response={202: JobStarted})
 def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew."""
-    given = {"run": _ended(run_id).pk, "use": json_part(uploads.FileUse, use).model_dump()}
+    rules.check_analysable(_ended(run_id))
+    given = {"run": run_id, "use": json_part(uploads.FileUse, use).model_dump()}
     return started(jobs.start("add metrics file", given, user_of(request), file))
 
 
@@ -326,6 +355,7 @@ def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: F
 def remove_file(request: HttpRequest, run_id: int, file_id: int) -> Status[JobStarted]:
     """Take a metrics file out of a run again; it is analysed anew."""
     file = get_object_or_404(MetricsFile, pk=file_id, run=_ended(run_id))
+    rules.check_analysable(file.run)
     return started(jobs.start("remove metrics file", {"file": file.pk}, user_of(request)))
 
 

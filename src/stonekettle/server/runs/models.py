@@ -45,9 +45,10 @@ class Run(models.Model):
     ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads. ``begun_at`` is
     the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at``
     is the leading worker's sign of life. ``result`` is the document of the findings, None before analysis.
-    ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day later. ``meter_reports``
-    tells how every metrics address has done. ``sequence`` rises with everything written of its seconds;
-    ``meter_columns`` names the values of its :class:`MeterSecond` rows.
+    ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day later. One that is
+    ``kept`` stays however long its system keeps runs; of others requests and seconds may be gone.
+    ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
+    seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -67,6 +68,9 @@ class Run(models.Model):
     simulated = models.BooleanField(default=False)
     deleted_at = models.DateTimeField(null=True)
     deleted_by = models.CharField(max_length=150, default="")
+    kept = models.BooleanField(default=False)
+    requests_gone_at = models.DateTimeField(null=True)
+    seconds_gone_at = models.DateTimeField(null=True)
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
     analysis_version = models.PositiveIntegerField(null=True)
     meter_reports: models.JSONField[Any, Any] = models.JSONField(default=list)

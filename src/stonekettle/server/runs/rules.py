@@ -18,7 +18,7 @@ from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunWish, Transition
+from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunSecond, RunWish, Transition
 
 MOST_RUNS = 4
 """So many side by side have a worker each."""
@@ -112,6 +112,8 @@ def wish(
     )
 
 
+PAST_ITS_TIME = "how long its system keeps runs"
+"""Who deletes a run that is past its time."""
 UNDO_FOR = timedelta(days=1)
 """A deleted run can be had back for so long."""
 
@@ -124,8 +126,34 @@ def delete(run: Run, user_name: str) -> None:
 
 
 def restore(run: Run) -> None:
-    """Have a deleted run back."""
-    Run.objects.filter(pk=run.pk).update(deleted_at=None, deleted_by="")
+    """Have a deleted run back. One that its system would keep no longer is kept from now on."""
+    kept = run.kept or run.deleted_by == PAST_ITS_TIME
+    Run.objects.filter(pk=run.pk).update(deleted_at=None, deleted_by="", kept=kept)
+
+
+def keep(run: Run, *, kept: bool) -> None:
+    """Keep a run always, or only as long as its system keeps runs."""
+    Run.objects.filter(pk=run.pk).update(kept=kept)
+
+
+def check_analysable(run: Run) -> None:
+    """Refuse to analyse anew what is there no more: requests are needed where the generators stood still."""
+    check_seconds(run)
+    stood_still = RunSecond.objects.filter(run=run, every=1).exclude(told__stalls=[])
+    if run.requests_gone_at is not None and stood_still.exists():
+        raise Conflict(
+            f"The requests of run {run.pk} are gone, and its generators stood still at times: which of its response "
+            "times that touched is not to be told any more. Its findings stand as they are."
+        )
+
+
+def check_seconds(run: Run) -> None:
+    """Refuse what needs the seconds of a run that has none any more."""
+    if run.seconds_gone_at is not None:
+        raise Conflict(
+            f"The seconds of run {run.pk} are gone since {run.seconds_gone_at:%-d %B %Y}: its system did not keep them "
+            "any longer. Its findings stand as they are."
+        )
 
 
 OURSELVES = "./kettle stop"

@@ -15,7 +15,7 @@ from stonekettle.engine.signals import End
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data, exports, rules, search
+from stonekettle.server.runs import analysing, data, exports, retention, rules, search
 from stonekettle.server.runs.conducting import DatabaseControl, Line
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
@@ -84,10 +84,12 @@ def fail_abandoned(timestamp: int) -> None:
         _end(run.pk, End(RunState.FAILED, cause, at > 0))
 
 
-@app.periodic(cron="11 3 * * *")
-@app.task(queue="conductor", queueing_lock="forget_deleted")
-def forget_deleted(timestamp: int) -> None:
-    """Runs deleted over a day ago are gone for good, with what was made of them on disk."""
+@app.periodic(cron="11 * * * *")
+@app.task(queue="conductor", queueing_lock="make_room")
+def make_room(timestamp: int) -> None:
+    """What systems keep no longer goes, and runs deleted over a day ago are gone for good, with what was made of them
+    on disk. Each hour, since a laptop sleeps at night."""
+    retention.sweep()
     for run in Run.objects.filter(deleted_at__lt=timezone.now() - rules.UNDO_FOR):
         search.forget(run)
         exports.forget(run)

@@ -16,6 +16,7 @@ from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
 from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.requests import user_of
+from stonekettle.server.runs import retention
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import pushes, rules
@@ -76,6 +77,12 @@ class ArchiveBody(Schema):
 
 class PinsBody(Schema):
     pins: list[PinBody] = Field(max_length=MAX_PINS)
+
+
+class KeepingLine(retention.Keeping):
+    """How long a system's runs are kept, and what is to go within the hour."""
+
+    going: retention.Going
 
 
 class Token(Schema):
@@ -228,3 +235,21 @@ def _detail(system: System) -> SystemDetail:
         token_hint=system.token_hint,
         pins=[PinBody(**pin) for pin in system.pins],
     )
+
+
+@router.get("/systems/{system_id}/keeping", response=KeepingLine)
+def get_keeping(request: HttpRequest, system_id: int) -> KeepingLine:
+    """How long the system's runs are kept."""
+    return _keeping(_system(system_id))
+
+
+@router.put("/systems/{system_id}/keeping", response=KeepingLine)
+def change_keeping(request: HttpRequest, system_id: int, body: retention.Keeping) -> KeepingLine:
+    """Keep the system's runs so long; what is older goes within the hour, unless it is changed back before."""
+    system = _system(system_id)
+    retention.change(system, body)
+    return _keeping(system)
+
+
+def _keeping(system: System) -> KeepingLine:
+    return KeepingLine(**retention.of(system).model_dump(), going=retention.going(system))

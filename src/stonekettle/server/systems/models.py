@@ -15,12 +15,16 @@ class System(Draft):
     """A system with its document.
 
     ``pins`` are the metrics its plates show beside the resources. ``token_digest`` belongs to the
-    token with which metrics are pushed; the token itself is shown once and not kept.
+    token with which metrics are pushed; the token itself is shown once and not kept. Of its runs, requests, seconds
+    and the runs themselves are kept for so many days after their end, always without.
     """
 
     pins: models.JSONField[Any, Any] = models.JSONField(default=list)
     token_digest = models.CharField(max_length=64, default="")
     token_hint = models.CharField(max_length=8, default="")
+    keep_requests_days = models.PositiveIntegerField(null=True)
+    keep_seconds_days = models.PositiveIntegerField(null=True)
+    keep_runs_days = models.PositiveIntegerField(null=True)
 
     @property
     def description(self) -> Description:

@@ -9,8 +9,8 @@ from django.db.models import Q
 
 from stonekettle.core.analysis import VERSION
 from stonekettle.engine.lifecycle import ENDED
-from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data
+from stonekettle.server.problems import Conflict, fault
+from stonekettle.server.runs import analysing, data, rules
 from stonekettle.server.runs.models import Run
 
 
@@ -35,6 +35,10 @@ class Command(BaseCommand):
 
     def _anew(self, run: Run) -> str:
         """Make the findings of one run anew; what became of them."""
+        try:
+            rules.check_analysable(run)
+        except Conflict as error:
+            return str(error)
         if not data.seconds_stored(run):
             return "it recorded nothing."
         before, version = run.verdict, run.analysis_version
