@@ -172,7 +172,8 @@ def test_a_journey_and_an_experiment_use_a_feed_and_follow_its_name(feeds: Feeds
     assert uses[1]["peak_users"] == plan.planned.peak_users
     feeds.save(made, name="Tram stops")
     assert feeds.client.get(f"/api/journeys/{journey}").json()["document"]["feeds"] == ["Tram stops"]
-    assert '{feed: "Tram stops", take: one per user}' in experiment.current.source
+    assert "{feed: Tram stops, take: one per user}" in experiment.current.text
+    assert [feed.name for feed in experiment.current.plan.feeds] == ["Tram stops"]
     assert experiments.current_plan(experiment).feeds[0].name == "Tram stops"
 
 

@@ -56,7 +56,7 @@ def apart(transactional_db: None, settings: Any, monkeypatch: pytest.MonkeyPatch
     """Jobs are only noted; the test has them done as a worker would. The process they are forked from
     finds the test's database and spool in the environment."""
     settings.JOBS_AT_ONCE = False
-    monkeypatch.setattr("stonekettle.server.jobs.tasks.do.defer", lambda job_id: None)
+    monkeypatch.setattr("stonekettle.server.queueing.ask", lambda task, queue, job_id: None)
     monkeypatch.setitem(os.environ, "KETTLE_DB_NAME", connection.settings_dict["NAME"])
     settings.SPOOL = Path(settings.DATA) / "spool"
     return User.objects.create_user("anna")

@@ -249,7 +249,8 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
     Journey.objects.filter(pk=made).update(tried_position=draft.position)
     assert journeys.client.get(f"/api/experiments/{experiment.pk}").json()["untried"] == []
     journeys.save(made, name="Log in")
-    assert '{journey: "Log in", weight: 3}' in experiments.Experiment.objects.get().current.source
+    assert "{journey: Log in, weight: 3}" in experiments.Experiment.objects.get().current.text
+    assert experiments.Experiment.objects.get().current.plan.journeys[0].name == "Log in"
     assert experiments.current_plan(experiments.Experiment.objects.get()).journeys[0].name == "Log in"
 
 

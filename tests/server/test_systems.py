@@ -224,7 +224,10 @@ def test_experiments_name_a_system_and_follow_it(systems: Systems, client: Clien
     assert experiment.system_id == made
     systems.save(made, name="Night trams", notes="changed since")
     experiment.refresh_from_db()
-    assert 'system: "Night trams"' in experiment.current.source
+    assert "system: Night trams\n" in experiment.current.text
+    assert experiment.current.plan.system.name == "Night trams"
+    (line,) = client.get("/api/experiments").json()
+    assert line["system"] == "Night trams"
     assert experiments.current_plan(experiment).system.notes == "changed since"
     answer = client.post("/api/plans/check", {"source": source}, content_type="application/json")
     assert "no system named 'Trams'" in answer.json()["problems"][0]["message"]

@@ -53,6 +53,13 @@ def from_yaml(text: str) -> Any:
         raise PlanError([Problem("document", "a number or date in it cannot be read.", "Put it in quotes.")]) from error
 
 
+def nodes(text: str) -> yaml.Node | None:
+    """The nodes of a YAML text, each with its place in it. Raises as :func:`from_yaml`."""
+    _checked_text("document", text)
+    _bounded(text)
+    return yaml.compose(text, Loader=_Loader)
+
+
 def from_json(data: bytes | str) -> Any:
     """Plain data from JSON. Raises :class:`PlanError` where it cannot be read or kept."""
     try:

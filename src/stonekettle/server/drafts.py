@@ -40,13 +40,18 @@ class Draft(models.Model):
         return cast(DraftRevision, self.revisions.get(number=self.position))  # type: ignore[attr-defined]
 
     @property
+    def document(self) -> Document:
+        """The document in force, with the names that everything has today."""
+        return self.current.today
+
+    @property
     def can_redo(self) -> bool:
         return bool(self.revisions.filter(number__gt=self.position).exists())  # type: ignore[attr-defined]
 
 
 class DraftRevision(models.Model):
     """One state of a document; ``editor`` is the open page it was saved from. A subclass adds the key to its
-    draft, with the name ``revisions`` back."""
+    draft, with the name ``revisions`` back, and overrides the rest where its documents name others."""
 
     number = models.PositiveIntegerField()
     document = SealedJSONField()
@@ -57,6 +62,14 @@ class DraftRevision(models.Model):
     class Meta:
         abstract = True
         ordering = ("-number",)
+
+    @property
+    def today(self) -> Document:
+        """The document with the names of today."""
+        return cast(Document, self.document)
+
+    def refer(self, before: DraftRevision | None) -> None:
+        """Note what the document names, before it is saved after another."""
 
 
 class DraftBody(Schema):
@@ -81,9 +94,8 @@ D = TypeVar("D", bound=Draft)
 class Drafts(Generic[D]):
     """What may happen to the documents of a kind.
 
-    ``check(document, before)`` gives the checked document to keep, or raises :class:`PlanError`;
-    ``renamed(draft, name)`` tells those who know the draft by its name; ``within`` finds the secrets of a
-    document; ``amended(draft)`` tells that the revision in force is not what it was.
+    ``check(document, before)`` gives the checked document to keep, or raises :class:`PlanError`; ``within`` finds the
+    secrets of a document; ``amended(draft)`` tells that the revision in force is not what it was.
     """
 
     def __init__(
@@ -91,11 +103,10 @@ class Drafts(Generic[D]):
         model: type[D],
         kind: str,
         check: Callable[[Document, Document | None], dict[str, Any]],
-        renamed: Callable[[D, str], None],
         within: Callable[[Any, secrecy.Change], Any] = lambda document, change: document,
         amended: Callable[[D], None] = lambda draft: None,
     ) -> None:
-        self._model, self._kind, self._check, self._renamed = model, kind, check, renamed
+        self._model, self._kind, self._check = model, kind, check
         self._within, self._amended = within, amended
 
     @property
@@ -107,7 +118,7 @@ class Drafts(Generic[D]):
         checked = self._check(document, None)
         self._check_name(checked["name"], None)
         draft = self._all.create(name=checked["name"])
-        self._keep(draft, 1, checked, author)
+        self._keep(draft, 1, checked, author, None)
         return draft
 
     @transaction.atomic
@@ -121,18 +132,19 @@ class Drafts(Generic[D]):
         own = edit is not None and edit.editor != "" and edit.editor == current.editor
         if edit is not None and edit.base != current.pk and not own:
             raise self._outdated(draft, edit.base)
-        before = current.document
+        before = current.today
         after = self._check(document, before)
         if after == before:
             return draft
         self._check_name(after["name"], draft)
         if edit is not None and edit.continues and own and draft.position > 1 and not draft.can_redo:
             current.document = after
-            current.save(update_fields=["document"])
+            current.refer(current)
+            current.save()
             self._amended(draft)
             return self._move(draft, draft.position)
         draft.revisions.filter(number__gt=draft.position).delete()  # type: ignore[attr-defined]
-        self._keep(draft, draft.position + 1, after, author, edit.editor if edit else "")
+        self._keep(draft, draft.position + 1, after, author, current, edit.editor if edit else "")
         return self._move(draft, draft.position + 1)
 
     @transaction.atomic
@@ -154,9 +166,9 @@ class Drafts(Generic[D]):
     @transaction.atomic
     def duplicate(self, draft: D, author: User | None) -> D:
         """A copy under a free name, with an undo history of its own."""
-        document = {**draft.current.document, "name": self.free_name(f"{draft.name} copy")}
+        document = {**draft.document, "name": self.free_name(f"{draft.name} copy")}
         copy = self._all.create(name=document["name"])
-        self._keep(copy, 1, document, author)
+        self._keep(copy, 1, document, author, None)
         return copy
 
     def archive(self, draft: D, archived: bool) -> None:
@@ -166,7 +178,7 @@ class Drafts(Generic[D]):
     def find(self, name: str) -> Document | None:
         """The document in force of this name."""
         draft = self._all.filter(name=name).first()
-        return cast(Document, draft.current.document) if draft else None
+        return draft.document if draft else None
 
     def free_name(self, wanted: str) -> str:
         names = set(self._all.filter(name__startswith=wanted[:70]).values_list("name", flat=True))
@@ -183,20 +195,28 @@ class Drafts(Generic[D]):
     def _outdated(self, draft: D, base: int) -> Outdated:
         current = draft.current
         made_from = draft.revisions.filter(pk=base).first()  # type: ignore[attr-defined]
-        shown = [self._within(r.document, secrecy.hide) if r else None for r in (current, made_from)]
+        shown = [self._within(r.today, secrecy.hide) if r else None for r in (current, made_from)]
         return Outdated(current.author.get_username() if current.author else "", current.pk, *shown)
 
-    def _keep(self, draft: D, number: int, document: Document, author: User | None, editor: str = "") -> None:
-        draft.revisions.create(  # type: ignore[attr-defined]
-            number=number, document=document, author=author, editor=editor
-        )
+    def _keep(
+        self,
+        draft: D,
+        number: int,
+        document: Document,
+        author: User | None,
+        before: DraftRevision | None,
+        editor: str = "",
+    ) -> None:
+        revisions = draft.revisions  # type: ignore[attr-defined]
+        revision = revisions.model(number=number, document=document, author=author, editor=editor)
+        revision.refer(before)
+        revisions.add(revision, bulk=False)
 
     def _move(self, draft: D, position: int) -> D:
-        """Put a revision in force; those who know the draft by its name follow it."""
+        """Put a revision in force."""
         name = draft.revisions.get(number=position).document["name"]  # type: ignore[attr-defined]
         if name != draft.name:
             self._check_name(name, draft)
-            self._renamed(draft, name)
         draft.position, draft.name = position, name
         draft.save()
         return draft

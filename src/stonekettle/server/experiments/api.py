@@ -90,14 +90,18 @@ def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
     """All experiments, the last changed first, each with its last run."""
     newest = Revision.objects.filter(experiment=OuterRef("pk")).order_by("-number")
     last_run = Run.objects.there().filter(revision__experiment=OuterRef("pk")).order_by("-pk")
-    experiments = Experiment.objects.order_by("-changed_at").annotate(
-        revision_number=Subquery(newest.values("number")[:1]),
-        source=Subquery(newest.values("source")[:1]),
-        document=Subquery(newest.values("document")[:1]),
-        last_run_id=Subquery(last_run.values("pk")[:1]),
-        last_run_simulated=Subquery(last_run.values("simulated")[:1]),
-        last_run_state=Subquery(last_run.values("state")[:1]),
-        last_run_verdict=Subquery(last_run.values("verdict")[:1]),
+    experiments = (
+        Experiment.objects.order_by("-changed_at")
+        .select_related("system")
+        .annotate(
+            revision_number=Subquery(newest.values("number")[:1]),
+            references=Subquery(newest.values("references")[:1]),
+            document=Subquery(newest.values("document")[:1]),
+            last_run_id=Subquery(last_run.values("pk")[:1]),
+            last_run_simulated=Subquery(last_run.values("simulated")[:1]),
+            last_run_state=Subquery(last_run.values("state")[:1]),
+            last_run_verdict=Subquery(last_run.values("verdict")[:1]),
+        )
     )
     return [_line(experiment) for experiment in experiments]
 
@@ -147,11 +151,11 @@ def _line(experiment: Experiment) -> ExperimentLine:
         fault=fault,
         name=experiment.name,
         question=plan.question if plan else "",
-        system=plan.system.name if plan else "",
+        system=experiment.system.name if experiment.system else plan.system.name if plan else "",
         duration_s=plan.planned.duration_s if plan else 0,
         peak_users=plan.planned.peak_users if plan else 0,
         load=outline.sketch(plan) if plan else [],
-        own_journeys=rules.own_journeys(experiment.source, experiment.document),  # type: ignore[attr-defined]
+        own_journeys=rules.own_journeys(experiment.references, experiment.document),  # type: ignore[attr-defined]
         revision=experiment.revision_number,  # type: ignore[attr-defined]
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]
@@ -169,9 +173,9 @@ def _detail(experiment: Experiment) -> ExperimentDetail:
         id=experiment.pk,
         name=experiment.name,
         revision=current.number,
-        source=current.source,
+        source=current.text,
         system_id=experiment.system_id,
-        untried=[JourneyLink(id=j.pk, name=j.name) for j in rules.untried(current.source)],
+        untried=[JourneyLink(id=j.pk, name=j.name) for j in rules.untried(current)],
         outline=outline.of(experiment.current.plan),
         revisions=[
             RevisionLine(

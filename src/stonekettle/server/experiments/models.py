@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.conf import settings
 from django.db import models
 
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.plan.references import renamed, renamed_parts
+from stonekettle.server import references
 from stonekettle.server.sealed import SealedJSONField, SealedTextField
 from stonekettle.server.systems.models import System
 
@@ -31,12 +35,14 @@ class Experiment(models.Model):
 
 
 class Revision(models.Model):
-    """One state of an experiment: the text as its author wrote it, and the checked document."""
+    """One state of an experiment: the text as its author wrote it, the checked document, and what is meant by the names
+    in them."""
 
     experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
     source = SealedTextField()
     document = SealedJSONField()
+    references: models.JSONField[Any, Any] = models.JSONField(default=dict)
     author = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -48,5 +54,12 @@ class Revision(models.Model):
         return f"{self.experiment} r{self.number}"
 
     @property
+    def text(self) -> str:
+        """The text with the names of today; everything else in it is as it was written."""
+        return renamed(self.source, references.names_today(self.references))
+
+    @property
     def plan(self) -> Plan:
-        return document.stored(self.document)
+        """The plan as it was checked, with the names of today."""
+        names = references.names_today(self.references)
+        return document.stored(renamed_parts(self.document, names) if names else self.document)

@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404
 from ninja import File, Form, Router, Schema, Status
 from ninja.files import UploadedFile
 
+from stonekettle.server import references
 from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
@@ -189,15 +190,19 @@ def _line(feed: Feed) -> dict[str, Any]:
 
 
 def _detail(feed: Feed) -> FeedDetail:
-    uses = [FeedUse(id=j.pk, name=j.name, kind="journey") for j in Journey.objects.all() if feed.name in j.draft.feeds]
+    uses = [
+        FeedUse(id=j.pk, name=j.name, kind="journey")
+        for j in Journey.objects.all()
+        if feed.pk in references.keys(j.named, "feed")
+    ]
     for experiment in Experiment.objects.all():
         current = experiment.current
-        if feed.name in experiments.named_feeds(current.source):
+        if feed.pk in experiments.feeds_of(current):
             peak = current.plan.planned.peak_users
             uses.append(FeedUse(id=experiment.pk, name=experiment.name, kind="experiment", peak_users=peak))
     return FeedDetail(
         **_line(feed),
-        document=feed.current.document,
+        document=dict(feed.document),
         revision=feed.current.pk,
         can_undo=feed.position > 1,
         can_redo=feed.can_redo,

@@ -23,7 +23,7 @@ class Feed(Draft):
 
     @property
     def draft(self) -> FeedDraft:
-        return validated(FeedDraft, self.current.document)
+        return validated(FeedDraft, self.document)
 
 
 class FeedRevision(DraftRevision):

@@ -34,15 +34,7 @@ def checked(given: Document, before: Document | None) -> dict[str, Any]:
     return plain(draft)
 
 
-def _renamed(feed: Feed, name: str) -> None:
-    from stonekettle.server.experiments import rules as experiments
-    from stonekettle.server.journeys import rules as journeys
-
-    journeys.rename_feed(feed.name, name)
-    experiments.rename_feed(feed.name, name)
-
-
-drafts = Drafts(Feed, "feed", checked, _renamed)
+drafts = Drafts(Feed, "feed", checked)
 
 
 def kept(table: Table, columns: list[str], ragged: Ragged, filename: str) -> dict[str, Any]:
@@ -64,7 +56,7 @@ def upload(name: str, file: Document, author: User | None) -> Feed:
 
 def replace(feed: Feed, file: Document, author: User | None) -> Feed:
     """Other rows for a feed; how they are taken stays."""
-    document = {key: value for key, value in feed.current.document.items() if key not in ("csv", "make", "file")}
+    document = {key: value for key, value in feed.document.items() if key not in ("csv", "make", "file")}
     return drafts.save(feed, {**document, "file": file}, author)
 
 

@@ -11,8 +11,10 @@ from typing import Any
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.utils import timezone
+from django.utils.module_loading import import_string
 from ninja.files import UploadedFile
 
+from stonekettle.server import queueing
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.problems import Conflict
 
@@ -21,12 +23,12 @@ MOST_WAITING = 12
 SILENCE = timedelta(seconds=15)
 KEPT = timedelta(hours=12)
 PIECE = 1_000_000
+PERFORM = "stonekettle.server.jobs.work.perform"
+"""Where jobs are done at once, in the process that asks."""
 
 
 def start(kind: str, given: Mapping[str, Any], user: User | None, file: UploadedFile | None = None) -> Job:
     """Queue a job. The file goes to the spool piece by piece: it is never in memory as a whole."""
-    from stonekettle.server.jobs import tasks, work
-
     unfinished = Job.objects.filter(requested_by=user, state__in=(Job.State.WAITING, Job.State.WORKING))
     if unfinished.filter(seen_at__gt=timezone.now() - SILENCE).count() >= MOST_WAITING:
         raise Conflict(f"{MOST_WAITING} of your jobs are not finished yet. Wait for one, or cancel it.")
@@ -38,9 +40,9 @@ def start(kind: str, given: Mapping[str, Any], user: User | None, file: Uploaded
         text="Waiting for a free worker",
     )
     if settings.JOBS_AT_ONCE:
-        work.perform(job.pk)
+        import_string(PERFORM)(job.pk)
     else:
-        tasks.do.defer(job_id=job.pk)
+        queueing.ask(queueing.DO_JOB, "desk", job_id=job.pk)
     return job
 
 

@@ -160,7 +160,7 @@ def try_journey(request: HttpRequest, journey_id: int, body: TrialBody) -> Statu
 @router.get("/journeys/{journey_id}/journey.yaml")
 def download_journey(request: HttpRequest, journey_id: int) -> HttpResponse:
     """The document as YAML, without its secrets."""
-    document = secrecy.in_journey(_journey(journey_id).current.document, secrecy.hide)
+    document = secrecy.in_journey(_journey(journey_id).document, secrecy.hide)
     headers = {"Content-Disposition": 'attachment; filename="journey.yaml"'}
     return HttpResponse(checking.to_yaml(document), content_type="application/yaml", headers=headers)
 
@@ -169,8 +169,8 @@ def _journey(journey_id: int) -> Journey:
     return get_object_or_404(Journey, pk=journey_id)
 
 
-def _line(journey: Journey, users: Mapping[str, Sequence[Experiment]]) -> dict[str, Any]:
-    document = journey.current.document
+def _line(journey: Journey, users: Mapping[int, Sequence[Experiment]]) -> dict[str, Any]:
+    document = journey.document
     return {
         "id": journey.pk,
         "name": journey.name,
@@ -181,14 +181,14 @@ def _line(journey: Journey, users: Mapping[str, Sequence[Experiment]]) -> dict[s
         "tried_at": journey.tried_at,
         "passed": journey.has_passed,
         "trial_reason": journey.trial_reason,
-        "experiments": [Use(id=experiment.pk, name=experiment.name) for experiment in users.get(journey.name, ())],
+        "experiments": [Use(id=experiment.pk, name=experiment.name) for experiment in users.get(journey.pk, ())],
     }
 
 
 def _detail(journey: Journey) -> JourneyDetail:
     return JourneyDetail(
         **_line(journey, experiments.by_journey()),
-        document=secrecy.in_journey(journey.current.document, secrecy.hide),
+        document=secrecy.in_journey(journey.document, secrecy.hide),
         revision=journey.current.pk,
         can_undo=journey.position > 1,
         can_redo=journey.can_redo,

@@ -22,7 +22,7 @@ from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import Feed, FeedFile
-from stonekettle.server.journeys.models import Journey, JourneyRevision, RecordedAnswer
+from stonekettle.server.journeys.models import Journey, RecordedAnswer
 from stonekettle.server.systems import rules as systems
 
 NEW_NAME = "New journey"
@@ -49,28 +49,12 @@ def _origin(system: str) -> str | None:
     return secrecy.origin_of(described["base_url"]) if described else None
 
 
-def _renamed(journey: Journey, name: str) -> None:
-    from stonekettle.server.experiments import rules as experiments
-
-    experiments.rename_journey(journey.name, name)
-
-
 def _amended(journey: Journey) -> None:
     Journey.objects.filter(pk=journey.pk).update(tried_position=None)
     journey.tried_position = None
 
 
-drafts = Drafts(Journey, "journey", checked, _renamed, secrecy.in_journey, _amended)
-
-
-def rename_feed(name: str, new: str) -> None:
-    """Follow a feed's new name in every journey that brings it, its past states included, so that
-    undoing finds the feed."""
-    for revision in JourneyRevision.objects.all():
-        if name not in revision.document.get("feeds", []):
-            continue
-        feeds = [new if feed == name else feed for feed in revision.document["feeds"]]
-        JourneyRevision.objects.filter(pk=revision.pk).update(document={**revision.document, "feeds": feeds})
+drafts = Drafts(Journey, "journey", checked, secrecy.in_journey, _amended)
 
 
 def fed(draft: JourneyDraft) -> set[str]:
@@ -122,7 +106,7 @@ def try_once(journey: Journey, tell: Tell = silent, user: int = 1) -> JourneyTri
         names = ", ".join(missing)
         mend = "Choose a feed with such a column, or give a sample value."
         raise PlanError([Problem("sample", f"no value is given for {names}.", mend)])
-    kept = {key: value for key, value in journey.current.document.items() if key not in ("system", "notes", "feeds")}
+    kept = {key: value for key, value in journey.document.items() if key not in ("system", "notes", "feeds")}
     plan = document.from_document(
         {
             "name": draft.name,

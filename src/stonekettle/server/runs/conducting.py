@@ -22,6 +22,7 @@ from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import hidden
+from stonekettle.server import queueing
 from stonekettle.server.problems import fault
 from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
@@ -210,13 +211,11 @@ class DatabaseControl:
         self._line.write(lambda: self._ask_for(region, number))
 
     def _ask_for(self, region: str, number: int) -> None:
-        from stonekettle.server.runs import tasks
-
         generator, made = Generator.objects.get_or_create(
             run_id=self.run_id, name=f"{region}-{number}", defaults={"region": region, "slot": number - 1}
         )
         if made:
-            tasks.generate.configure(queue=f"region-{region}").defer(generator_id=generator.pk)
+            queueing.ask(queueing.GENERATE, f"region-{region}", generator_id=generator.pk)
 
     def _give(self, action: signals.Give) -> None:
         told: dict[str, Any] = {"order": orderbook.to_plain(action.order), "who": action.who, "why": hidden(action.why)}

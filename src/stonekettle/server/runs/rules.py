@@ -15,6 +15,7 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.secrecy import hidden, origin_of
+from stonekettle.server import queueing
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
@@ -35,8 +36,6 @@ def target_of(plan: Plan) -> str:
 @transaction.atomic
 def start(experiment: Experiment, user: User | None) -> Run:
     """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
-    from stonekettle.server.runs import tasks
-
     plan = experiments.current_plan(experiment)
     target = target_of(plan)
     with connection.cursor() as cursor:
@@ -59,7 +58,7 @@ def start(experiment: Experiment, user: User | None) -> Run:
         cause="Waiting for a worker.",
     )
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
-    tasks.conduct_run.defer(run_id=run.pk)
+    queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
     return run
 
 

@@ -157,7 +157,7 @@ def new_token(request: HttpRequest, system_id: int) -> Token:
 def download_system(request: HttpRequest, system_id: int) -> HttpResponse:
     """The document as YAML, without its secrets."""
     system = _system(system_id)
-    text = checking.to_yaml(secrecy.in_system(system.current.document, secrecy.hide))
+    text = checking.to_yaml(secrecy.in_system(system.document, secrecy.hide))
     headers = {"Content-Disposition": 'attachment; filename="system.yaml"'}
     return HttpResponse(text, content_type="application/yaml", headers=headers)
 
@@ -209,7 +209,7 @@ def _last_run(system: System) -> Run | None:
 
 
 def _line(system: System) -> dict[str, Any]:
-    document = system.current.document
+    document = system.document
     components = document.get("components", [])
     last = _last_run(system)
     return {
@@ -228,7 +228,7 @@ def _line(system: System) -> dict[str, Any]:
 def _detail(system: System) -> SystemDetail:
     return SystemDetail(
         **_line(system),
-        document=secrecy.in_system(system.current.document, secrecy.hide),
+        document=secrecy.in_system(system.document, secrecy.hide),
         revision=system.current.pk,
         can_undo=system.position > 1,
         can_redo=system.can_redo,

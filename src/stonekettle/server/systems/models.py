@@ -28,7 +28,7 @@ class System(Draft):
 
     @property
     def description(self) -> Description:
-        return system_document.stored(self.current.document)
+        return system_document.stored(self.document)
 
 
 class SystemRevision(DraftRevision):

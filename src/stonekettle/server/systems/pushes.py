@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from stonekettle.meters import otlp
 from stonekettle.meters.samples import Samples
 from stonekettle.plan.models import Plan
+from stonekettle.server.runs.models import Run
 from stonekettle.server.systems.models import Push, System
-
-if TYPE_CHECKING:
-    from stonekettle.server.runs.models import Run
 
 KEPT_S = 14 * 86_400.0
 FRESH_S = 120.0

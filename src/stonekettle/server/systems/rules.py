@@ -30,13 +30,7 @@ def checked(document: Document, before: Document | None) -> dict[str, Any]:
     return system_document.to_document(description)
 
 
-def _renamed(system: System, name: str) -> None:
-    from stonekettle.server.experiments import rules as experiments
-
-    experiments.rename_system(system, name)
-
-
-drafts = Drafts(System, "system", checked, _renamed, secrecy.in_system)
+drafts = Drafts(System, "system", checked, secrecy.in_system)
 
 
 def create(document: Mapping[str, Any] | None, author: User | None) -> System:
