@@ -452,3 +452,24 @@ def test_findings_of_another_analysis_leave_the_page_whole(client: Client, make_
     found = client.get(f"/api/runs/{run.pk}").json()["result"]
     assert found["findings"] is None
     assert found["notes"] == stored["notes"]
+
+
+def test_a_window_of_a_long_run_is_read_as_fine_as_it_fits(
+    client: Client, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(plate, "MAX_POINTS", 20)
+    run = make_run(90, state="finished", begun_at=1.0)
+    whole = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert (whole["bin_s"], len(whole["t"]), whole["first"]) == (10, 9, 0)
+    part = client.get(f"/api/runs/{run.pk}/plate?from_s=33&until_s=47").json()
+    assert (part["bin_s"], part["first"]) == (1, 33)
+    assert part["start"] == list(range(33, 47))
+    assert part["throughput"] == [5.0] * 14
+    assert part["resources"][0]["utilisation"] == [0.5] * 14
+    coarse = client.get(f"/api/runs/{run.pk}/plate?from_s=33&until_s=77").json()
+    assert (coarse["bin_s"], coarse["start"]) == (10, [30, 40, 50, 60, 70])
+    cursor = f"after={part['sequence']}&bin_s=1&from_s=33&until_s=47"
+    assert client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()["t"] == []
+    for odd in ("from_s=80&until_s=20", "from_s=900", "from_s=0&until_s=999999"):
+        assert client.get(f"/api/runs/{run.pk}/plate?{odd}").status_code == 200
+    assert client.get(f"/api/runs/{run.pk}/plate?from_s=-3").status_code == 422

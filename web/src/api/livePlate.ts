@@ -4,10 +4,13 @@ import type { Schemas } from './client'
 export type LivePlate = Schemas['LivePlate']
 type Column = (number | null)[]
 
-/** What the page shows: the selection of its response row (none: the most telling one), and how rows are split. */
+/** What the page shows: the selection of its response row (none: the most telling one), how rows are split, and the
+ * seconds from one to before another (0: all there are). */
 export interface Shown {
   of: string
   split: '' | 'group' | 'journey' | 'step'
+  from_s: number
+  until_s: number
 }
 
 const MOST_STALLS = 40
@@ -22,7 +25,9 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
   if (!have || fresh.whole) return fresh
   const end = Math.max(have.start.at(-1) ?? -1, fresh.start.at(-1) ?? -1)
   // Bins of which nobody told anything are there, and empty.
-  const start = Array.from({ length: Math.floor(end / fresh.bin_s) + 1 }, (_, i) => i * fresh.bin_s)
+  const { first, bin_s } = fresh
+  const length = Math.max(0, Math.floor((end - first) / bin_s) + 1)
+  const start = Array.from({ length }, (_, i) => first + i * bin_s)
   const old = new Map(have.start.map((second, i) => [second, i]))
   const now = new Map(fresh.start.map((second, i) => [second, i]))
   const both = (before: Column | undefined, after: Column | undefined): Column =>

@@ -2311,8 +2311,9 @@ export interface components {
         };
         /**
          * Window
-         * @description What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and the
-         *     selection it wants: none, where it leaves the choice to us.
+         * @description What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and what it
+         *     wants: the seconds from ``from_s`` to before ``until_s`` (0: all there are), and a selection: none, where it leaves
+         *     the choice to us.
          */
         Window: {
             /**
@@ -2341,6 +2342,16 @@ export interface components {
              * @enum {string}
              */
             split: "" | "group" | "journey" | "step";
+            /**
+             * From S
+             * @default 0
+             */
+            from_s: number;
+            /**
+             * Until S
+             * @default 0
+             */
+            until_s: number;
         };
         /**
          * EventMark
@@ -2377,6 +2388,8 @@ export interface components {
             sequence: number;
             /** Whole */
             whole: boolean;
+            /** First */
+            first: number;
             /** Bin S */
             bin_s: number;
             /** Start */
@@ -4403,6 +4416,8 @@ export interface operations {
                 of?: string;
                 has?: string;
                 split?: "" | "group" | "journey" | "step";
+                from_s?: number;
+                until_s?: number;
             };
             header?: never;
             path: {

@@ -4,6 +4,7 @@ import type { Schemas } from '@/api/client'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
+import type { Stretch } from '@/plates/dragging'
 import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/view'
 import type { Shown } from '@/api/livePlate'
 import Action from '@/ui/Action.vue'
@@ -23,8 +24,13 @@ import { tokens } from '@/ui/theme'
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
-const shown = ref<Shown>({ of: '', split: '' })
-const plate = usePlate(() => props.id, live, shown)
+const axis = ref<Axis>('clock')
+const shown = ref<Shown>({ of: '', split: '', from_s: 0, until_s: 0 })
+/** Against load everything is shown. */
+const asked = computed<Shown>(() =>
+  axis.value === 'load' ? { ...shown.value, from_s: 0, until_s: 0 } : shown.value,
+)
+const plate = usePlate(() => props.id, live, asked)
 const stop = useStopRun()
 watch(live, () => void plate.refetch()) // the last seconds arrive after the last live look
 watch(
@@ -33,7 +39,6 @@ watch(
     if (live.value && state !== run.data.value?.state) void run.refetch()
   },
 )
-const axis = ref<Axis>('clock')
 const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)
 
@@ -90,9 +95,18 @@ const input = computed<PlateInput | null>(() => {
     saturation: boundary('saturation'),
     goals: goals.value,
     flags: flags.value,
+    window: stretch.value,
     tokens: tokens.value,
   }
 })
+/** The stretch of the clock that is looked at, if not all of it. */
+const stretch = computed(() => {
+  const { from_s, until_s } = asked.value
+  return until_s ? { from: from_s, until: until_s } : null
+})
+function look(at: Stretch | null) {
+  shown.value = { ...shown.value, from_s: at?.from ?? 0, until_s: at?.until ?? 0 }
+}
 const highlight = computed<Highlight | null>(() => {
   if (hovered.value) return hovered.value
   const level = levels.value.find((l) => l.number === selected.value)
@@ -128,6 +142,17 @@ function step(by: number) {
   selected.value = Math.min(count, Math.max(1, here + by))
 }
 useShortcuts([
+  {
+    keys: 'Z',
+    says: 'The selected level alone, or the whole run',
+    act: () => {
+      const at = level.value
+      look(
+        stretch.value || !at ? null : { from: Math.floor(at.start_s), until: Math.ceil(at.end_s) },
+      )
+      axis.value = 'clock'
+    },
+  },
   {
     keys: 'L',
     says: 'Load axis or clock axis',
@@ -270,9 +295,20 @@ useShortcuts([
           </button>
         </div>
         <PlateChoices v-if="input" v-model="shown" :plate="input.plate" />
-        <span class="label">Drag to select a window, double-click for all</span>
+        <template v-if="stretch">
+          <span class="figures" data-testid="window"
+            >{{ clock(stretch.from) }} to {{ clock(stretch.until) }}</span
+          >
+          <Action @click="look(null)">Whole run</Action>
+        </template>
+        <span v-else-if="axis === 'clock'" class="label">Drag across to see a part of it</span>
       </div>
-      <RunPlate v-if="input && input.plate.t.length" :input="input" :highlight="highlight" />
+      <RunPlate
+        v-if="input && input.plate.t.length"
+        :input="input"
+        :highlight="highlight"
+        @window="look"
+      />
       <p v-else class="py-16 text-center text-ink-2" role="status">
         {{ nothing }}
       </p>

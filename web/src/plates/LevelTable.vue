@@ -12,6 +12,8 @@ defineEmits<{ select: [number: number] }>()
 
 const levels = computed(() => props.input.levels)
 const plate = computed(() => props.input.plate)
+/** Of a part of the run they are not known for every level. */
+const pins = computed(() => (props.input.window ? [] : plate.value.pins))
 const places = computed(() => viewOf({ ...props.input, axis: 'load' }).places)
 
 function pinned(pin: PinRow, level: LevelPoint): string {
@@ -34,7 +36,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
           <th>Errors</th>
           <th>Blur</th>
           <th v-for="r in plate.resources" :key="r.key">{{ resourceName(r) }}</th>
-          <th v-for="pin in plate.pins" :key="pin.title">{{ pin.title }}</th>
+          <th v-for="pin in pins" :key="pin.title">{{ pin.title }}</th>
         </tr>
       </thead>
       <tbody class="figures">
@@ -55,7 +57,7 @@ function pinned(pin: PinRow, level: LevelPoint): string {
           <td>{{ percent(level.completions ? level.errors / level.completions : 0) }}</td>
           <td>{{ percent(blurOf(level)) }}</td>
           <td v-for="r in plate.resources" :key="r.key">{{ percent(level.utilisation[r.key]) }}</td>
-          <td v-for="pin in plate.pins" :key="pin.title">{{ pinned(pin, level) }}</td>
+          <td v-for="pin in pins" :key="pin.title">{{ pinned(pin, level) }}</td>
         </tr>
       </tbody>
     </table>

@@ -3,6 +3,7 @@ import type { EChartsType } from 'echarts/core'
 import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import VChart from 'vue-echarts'
 import './echarts'
+import { stretchBetween, useDragging, type Stretch } from './dragging'
 import { RIGHT } from './layout'
 import { draw } from './runPlate'
 import { placeAt, stretchOf, type PlateInput } from './view'
@@ -14,6 +15,7 @@ export interface Highlight {
 }
 
 const props = defineProps<{ input: PlateInput; highlight: Highlight | null }>()
+const emit = defineEmits<{ window: [Stretch | null] }>()
 
 const chart = shallowRef<(EChartsType & { $el?: HTMLElement }) | null>(null)
 const cursor = ref<number | null>(null)
@@ -32,17 +34,12 @@ function onPointer(event: unknown) {
   cursor.value = info ? info.value : null
 }
 
-/** Drag selects a window: the zoom tool stays taken as long as the plate is there. */
-function armSelection() {
-  chart.value?.dispatchAction({
-    type: 'takeGlobalCursor',
-    key: 'dataZoomSelect',
-    dataZoomSelectActive: true,
-  })
-}
-function resetWindow() {
-  chart.value?.dispatchAction({ type: 'dataZoom', start: 0, end: 100 })
-  placeBand()
+const { begin, go, end, cancel, marked } = useDragging((a, b, width) => {
+  const found = stretchBetween(a, b, width, drawing.value.view.x)
+  if (found) emit('window', found)
+})
+function press(event: PointerEvent) {
+  if (props.input.axis === 'clock') begin(event)
 }
 
 function placeBand() {
@@ -51,7 +48,12 @@ function placeBand() {
   if (!wanted || wanted.low === null || wanted.high === null || !chart.value) return
   const found = stretchOf(props.input, wanted.low, wanted.high)
   if (!found) return
-  const [from, to] = found.map((x) => Number(chart.value?.convertToPixel({ xAxisIndex: 0 }, x)))
+  const { min, max } = drawing.value.view.x
+  const [first, last] = found
+  if (last < min || first > max || (first <= min && last >= max)) return
+  const [from, to] = found.map((x) =>
+    Number(chart.value?.convertToPixel({ xAxisIndex: 0 }, Math.min(max, Math.max(min, x)))),
+  )
   if (from === undefined || to === undefined || Number.isNaN(from + to)) return
   band.value = { left: from - 1, width: Math.max(3, to - from + 2) }
 }
@@ -60,11 +62,6 @@ watch(
   () => [props.highlight, props.input] as const,
   () => void nextTick(placeBand),
 )
-watch(
-  () => [props.input.axis, drawing.value.rows.length] as const,
-  () => void nextTick(armSelection),
-)
-watch(chart, () => void nextTick(armSelection))
 </script>
 
 <template>
@@ -73,8 +70,13 @@ watch(chart, () => void nextTick(armSelection))
     :style="{ height: `${drawing.height}px` }"
     data-testid="plate"
     :data-axis="input.axis"
-    @dblclick="resetWindow"
+    @dblclick="emit('window', null)"
     @mouseleave="cursor = null"
+    @pointerdown="press"
+    @pointermove="go"
+    @pointerup="end"
+    @pointercancel="cancel"
+    @keydown.esc="cancel"
   >
     <VChart
       ref="chart"
@@ -90,6 +92,11 @@ watch(chart, () => void nextTick(armSelection))
       class="pointer-events-none absolute border-x border-copper bg-copper/15"
       :style="{ left: `${band.left}px`, width: `${band.width}px`, top: '18px', bottom: '38px' }"
       data-testid="evidence-band"
+    />
+    <div
+      v-if="marked"
+      class="pointer-events-none absolute inset-y-0 border-x border-ink-2 bg-ink/10"
+      :style="{ left: `${marked.left}px`, width: `${marked.width}px` }"
     />
     <div
       v-for="row in drawing.rows"

@@ -2,11 +2,9 @@
 import { BarChart, CustomChart, LineChart, ScatterChart } from 'echarts/charts'
 import {
   AxisPointerComponent,
-  DataZoomComponent,
   GridComponent,
   MarkAreaComponent,
   MarkLineComponent,
-  ToolboxComponent,
   TooltipComponent,
 } from 'echarts/components'
 import { use } from 'echarts/core'
@@ -18,11 +16,9 @@ use([
   LineChart,
   ScatterChart,
   AxisPointerComponent,
-  DataZoomComponent,
   GridComponent,
   MarkAreaComponent,
   MarkLineComponent,
-  ToolboxComponent,
   TooltipComponent,
   CanvasRenderer,
 ])

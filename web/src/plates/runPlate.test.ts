@@ -23,8 +23,9 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
   const resource = { component: 'ledger', capacity: [4, 4, 4], waiting: null }
   return {
     axis: 'clock',
+    window: null,
     plate: {
-      bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
+      first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
       p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [],
       selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],
@@ -158,6 +159,14 @@ describe('the plate of a run', () => {
     ])
     const rules = series.flatMap((s) => s.markLine?.data ?? [])
     expect(rules).toContainEqual(expect.objectContaining({ name: 'p95', yAxis: 0.2 }))
+  })
+})
+
+describe('a window of the clock', () => {
+  it('is what the axis shows, whatever there is besides', () => {
+    expect(viewOf(input()).x).toEqual({ min: 0, max: 60 })
+    expect(viewOf(input({ window: { from: 20, until: 45 } })).x).toEqual({ min: 20, max: 45 })
+    expect(viewOf(input({ window: { from: 20, until: 45 }, axis: 'load' })).x.min).toBe(0)
   })
 })
 

@@ -74,10 +74,6 @@ function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
       snap: false,
     },
     tooltip: { trigger: 'axis', showContent: false },
-    toolbox: {
-      itemSize: 0,
-      feature: { dataZoom: { yAxisIndex: 'none', xAxisIndex: rows.map((_, i) => i) } },
-    },
     series: rows.flatMap((row, grid) => row.series(grid)),
   }
 }

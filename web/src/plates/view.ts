@@ -1,6 +1,7 @@
 /** What every row of a run's plate draws along: the axis in use, cut into places. */
 import type { Schemas } from '@/api/client'
 import type { Tokens } from '@/ui/theme'
+import type { Stretch } from './dragging'
 import { reach } from './strip'
 
 export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s'>
@@ -51,6 +52,8 @@ export interface PlateInput {
   saturation: Boundary | null
   goals: Goal[]
   flags: { t: number; text: string }[]
+  /** The stretch of the clock that is shown, if not all of it. */
+  window: Stretch | null
   tokens: Tokens
 }
 
@@ -87,7 +90,8 @@ export function viewOf(input: PlateInput): View {
       const x = t ?? 0
       return { x, from: x - half, to: x + half, level: null, bins: [i] }
     })
-    return { ...input, load, loaded, places, x: { min: 0, max: clockEnd(plate, profile) } }
+    const { from, until } = input.window ?? { from: 0, until: clockEnd(plate, profile) }
+    return { ...input, load, loaded, places, x: { min: from, max: until } }
   }
   const seen = levels.length ? levels.map((l) => l.load.delivered) : load.map((l) => l ?? 0)
   const most = seen.reduce((a, b) => Math.max(a, b), profile.axis.peak)

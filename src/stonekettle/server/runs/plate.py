@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 import numpy as np
+from django.db.models import QuerySet
 from ninja import Field, Schema
 
 from stonekettle.core.types import FloatArray, IntArray
@@ -21,6 +22,7 @@ from stonekettle.server.runs import metering
 from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
 
 MAX_POINTS = 1500
+MOST_SECONDS = 366 * 86_400
 SHOWN_STALL_S = 0.1
 MOST_STALLS = 40
 DIGITS = 5
@@ -102,11 +104,13 @@ class Plate(Schema):
 
     Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``p50`` to ``p99`` are of the
     selection ``of``. ``blur`` is the share of the users present that may not have been load, overdue or unseen at the
-    generators; ``stalls`` the longest of theirs. ``sequence`` is the cursor for the next look.
+    generators; ``stalls`` the longest of theirs. ``sequence`` is the cursor for the next look, ``first`` the second
+    from which on bins are shown.
     """
 
     sequence: int
     whole: bool
+    first: int
     bin_s: int
     start: list[int]
     t: Column
@@ -130,14 +134,26 @@ class Plate(Schema):
 
 
 class Window(Schema):
-    """What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and the
-    selection it wants: none, where it leaves the choice to us."""
+    """What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and what it
+    wants: the seconds from ``from_s`` to before ``until_s`` (0: all there are), and a selection: none, where it leaves
+    the choice to us."""
 
     after: int = Field(0, ge=0)
     bin_s: int = Field(0, ge=0)
     of: str = Field("", max_length=20)
     has: str = Field("", max_length=20)
     split: Literal["", "group", "journey", "step"] = ""
+    from_s: int = Field(0, ge=0, le=MOST_SECONDS)
+    until_s: int = Field(0, ge=0, le=MOST_SECONDS)
+
+    def length(self, seconds: int) -> int:
+        """How many of a run's seconds are wanted."""
+        return max(0, min(seconds, self.until_s or seconds) - self.from_s)
+
+    def wanted(self, rows: QuerySet[Any]) -> QuerySet[Any]:
+        """Those of the rows that are wanted."""
+        rows = rows.filter(second__gte=self.from_s)
+        return rows.filter(second__lt=self.until_s) if self.until_s else rows
 
 
 def width_of(seconds: int) -> int:
@@ -148,13 +164,15 @@ def width_of(seconds: int) -> int:
 def read(run: Run, window: Window, seconds: int) -> Plate:
     """What this page has not: everything, where its bins are not as wide as they should be by now. Its values are
     ours and not checked once more, as a look should cost little."""
-    width = width_of(seconds)
+    width = width_of(window.length(seconds))
+    first = window.from_s // width * width
+    window = window.model_copy(update={"from_s": first})
     layout = run.layout
     ids = [selection.id for selection in layout.selections]
-    of = ids.index(window.of) if window.of in ids else _most_telling(run, layout, width, window.has)
+    of = ids.index(window.of) if window.of in ids else _most_telling(run, layout, width, window)
     whole = window.after == 0 or window.bin_s != width or (window.has != "" and window.has != ids[of])
-    traffic = RunSecond.objects.filter(run=run, every=width)
-    metered = MeterSecond.objects.filter(run=run, every=width)
+    traffic = window.wanted(RunSecond.objects.filter(run=run, every=width))
+    metered = window.wanted(MeterSecond.objects.filter(run=run, every=width))
     if not whole:
         new = {
             *traffic.filter(sequence__gt=window.after).values_list("second", flat=True),
@@ -166,8 +184,8 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     figures = layout.table([bytes(packed) for _, packed, _ in rows])
     if whole and start.size:
         # Bins of which nobody told anything are there, and empty.
-        places, told = start // width, figures
-        start = np.arange(0, start[-1] + width, width)
+        places, told = (start - first) // width, figures
+        start = np.arange(first, start[-1] + width, width)
         figures = np.full((start.size, layout.width), np.nan)
         figures[places] = told
     lengths = np.nan_to_num(figures[:, LOAD.index("seconds")], nan=width)
@@ -185,6 +203,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     return Plate.model_construct(
         sequence=run.sequence,
         whole=whole,
+        first=first,
         bin_s=width,
         start=start.tolist(),
         t=_column(start + lengths / 2),
@@ -219,12 +238,12 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     )
 
 
-def _most_telling(run: Run, layout: Layout, width: int, has: str) -> int:
-    """The selection nearest to breaking its objective, or the slowest step, by the last minutes; the one that a page
-    ``has`` stays until another is clearly worse."""
+def _most_telling(run: Run, layout: Layout, width: int, window: Window) -> int:
+    """The selection nearest to breaking its objective, or the slowest step, by the last minutes of the window; the one
+    that a page has stays until another is clearly worse."""
     ids = [selection.id for selection in layout.selections]
-    rows = RunSecond.objects.filter(run=run, every=width).order_by("-second").values_list("figures", flat=True)
-    figures = layout.table([bytes(packed) for packed in rows[:LATELY]])
+    rows = window.wanted(RunSecond.objects.filter(run=run, every=width)).order_by("-second")
+    figures = layout.table([bytes(packed) for packed in rows.values_list("figures", flat=True)[:LATELY]])
     figures = figures[figures[:, layout.load("ordered")] > 0]
     if not figures.size:
         return 0
@@ -237,8 +256,8 @@ def _most_telling(run: Run, layout: Layout, width: int, has: str) -> int:
         steps = [one for one in ids if one.startswith("step:")]
         severity = {one: _high(figures[:, layout.requests(ids.index(one), "p95")]) for one in steps}
     worst = max(severity, key=lambda one: severity[one], default="all")
-    if has in severity and severity[worst] < CLEARLY * severity[has]:
-        worst = has
+    if window.has in severity and severity[worst] < CLEARLY * severity[window.has]:
+        worst = window.has
     return ids.index(worst)
 
 
