@@ -14,7 +14,7 @@ import pytest
 from stonekettle.engine.targets import is_allowed
 from stonekettle.meters.exposition import Kind
 from stonekettle.meters.samples import Readings, Samples, Source
-from stonekettle.meters.scraper import Scraper
+from stonekettle.meters.scraper import Discover, Scraper
 from stonekettle.plan import system_document
 from stonekettle.plan.system import System
 
@@ -89,9 +89,9 @@ def make_system() -> Callable[..., System]:
 def make_scraper(make_system: Callable[..., System]) -> Iterator[Callable[..., Scraper]]:
     made: list[Scraper] = []
 
-    def make(*addresses: str, **meter: object) -> Scraper:
+    def make(*addresses: str, discover: Discover | None = None, **meter: object) -> Scraper:
         system = make_system(meter={"openmetrics": list(addresses), **meter})
-        made.append(Scraper(system, is_allowed))
+        made.append(Scraper(system, is_allowed, discover))
         return made[-1]
 
     yield make

@@ -11,6 +11,8 @@ import pytest
 
 from stonekettle.meters.samples import Readings, Source, unpack
 from stonekettle.meters.scraper import Scraper, first_fault
+from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.system import System
 from tests.meters.conftest import MetricsServer
 
 Make = Callable[..., Scraper]
@@ -211,3 +213,37 @@ def test_a_series_that_cannot_be_kept_is_left_out_with_its_reason(make_scraper: 
     (report,) = scraper.report()
     for reason in ("name is over 500", "a NUL character", "labels are over 8000"):
         assert reason in report.last_fault
+
+
+def test_instances_that_come_and_go_are_asked_for_with_each_round(
+    make_scraper: Make, make_system: Callable[..., System], metrics: MetricsServer
+) -> None:
+    first, second = metrics.url, metrics.url.replace("127.0.0.1", "localhost")
+    told = {0: [first], 1: [first, second], 2: None, 3: [second]}
+    answered, stage = threading.Event(), [0]
+
+    def discover() -> System:
+        addresses = told[stage[0]]
+        answered.set()
+        if addresses is None:
+            raise PlanError([Problem("address", "nobody knows.", "Wait.")])
+        return make_system(meter={"openmetrics": addresses})
+
+    def change(number: int) -> None:
+        stage[0] = number // 4
+        if number:
+            assert answered.wait(5)
+            answered.clear()
+            time.sleep(0.05)  # its answer is taken up by the next round
+
+    scraper = make_scraper(first, discover=discover)
+    found = scrape(scraper, 16, change)
+    read = {
+        item.source.instance.rpartition(":")[0]: item.values.size
+        for item in found.series
+        if item.source.metric == "cpu_seconds"
+    }
+    # The answer of a round counts from the next on; where nobody knows, those before stay.
+    assert read == {"127.0.0.1": 13, "localhost": 11}
+    assert {report.missed for report in scraper.report()} == {0}
+    assert [report.answered for report in scraper.report()] == [11, 13]

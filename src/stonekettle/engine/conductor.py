@@ -22,8 +22,8 @@ from stonekettle.engine.trial import try_all
 from stonekettle.meters.counts import Count, Counts
 from stonekettle.meters.endpoint import MeterError
 from stonekettle.meters.samples import Batch
-from stonekettle.meters.scraper import EndpointReport, Scraper, first_fault
-from stonekettle.plan import document
+from stonekettle.meters.scraper import Discover, EndpointReport, Scraper, first_fault
+from stonekettle.plan import document, system_document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
 
@@ -71,9 +71,10 @@ def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = C
     meters: _Meters | None = None
     try:
         control.do(Move(RunState.PREPARING, "A worker took the run."))
+        described = plan.system
         plan = document.resolved(plan, directory())
         _check_targets(plan)
-        meters = _Meters(plan, control)
+        meters = _Meters(plan, control, lambda: system_document.resolved(described, directory()))
         script = compile_plan(plan)
         trial = try_all(script, plan.system.base_url)
         control.prepared(plan, trial.requests)
@@ -124,9 +125,9 @@ class _Meters:
     """The run's meters: scraped each second from its beginning on, and the counts of work done, asked before load and
     after it. Raises :class:`MeterSilent` where one does not report to begin with."""
 
-    def __init__(self, plan: Plan, control: Control) -> None:
+    def __init__(self, plan: Plan, control: Control, discover: Discover) -> None:
         self._control = control
-        self._scraper = Scraper(plan.system, targets.is_allowed)
+        self._scraper = Scraper(plan.system, targets.is_allowed, discover)
         if fault := first_fault(self._scraper.check()):
             self._scraper.close()
             raise MeterSilent(f"{fault}.")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent import futures
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -13,13 +13,15 @@ from stonekettle.meters.endpoint import Allow, Endpoint, MeterError, Reading, gu
 from stonekettle.meters.exposition import MetricHelp, Series
 from stonekettle.meters.recognise import mappings
 from stonekettle.meters.samples import Batch, Catalogue, Source
-from stonekettle.plan.system import System
+from stonekettle.plan.system import Component, Meter, System
 
 TIMEOUT_S = 0.9
 CHECK_LIMIT_S = 5.0
 OVERDUE_S = 2.5
 """A round still waiting for an answer by then goes on without it."""
 MAX_THREADS = 64
+MOST_HOSTS = 1_000
+"""Connections are kept to so many."""
 CLOCK_OFF_S = 2.0
 """A clock this far from ours is worth saying; a date tells it to about a second."""
 
@@ -63,15 +65,24 @@ class EndpointReport:
     helps: Mapping[str, MetricHelp]
 
 
-class Scraper:
-    """Reads all metrics addresses of a system that are resolved and allowed."""
+Discover = Callable[[], System]
+"""Tells a system with the addresses that its instances have now. Raises :class:`PlanError` where that is not known."""
 
-    def __init__(self, system: System, allow: Allow) -> None:
-        addresses = [(component, meter, url) for component, meter in system.meters for url in meter.openmetrics or ()]
-        self._http = guarded_http(allow, len(addresses))
-        self._endpoints = [Endpoint(component, meter, url, self._http) for component, meter, url in addresses]
-        threads = max(1, min(MAX_THREADS, len(addresses)))
-        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="meter")
+
+class Scraper:
+    """Reads all metrics addresses of a system that are resolved and allowed.
+
+    With ``discover`` each round also asks which those are, for the next one: instances come and go.
+    """
+
+    def __init__(self, system: System, allow: Allow, discover: Discover | None = None) -> None:
+        self._http = guarded_http(allow, MOST_HOSTS)
+        self._endpoints = [Endpoint(*address, self._http) for address in _addresses(system)]
+        self._left: list[Endpoint] = []
+        self._discover = discover
+        self._asking: Future[System] | None = None
+        # Threads are begun as they are needed; one more asks for addresses.
+        self._pool = ThreadPoolExecutor(MAX_THREADS + 1, thread_name_prefix="meter")
         self._catalogue = Catalogue()
         self._sources: dict[tuple[str, str, Series], Source] = {}
         self._pending: dict[int, _Round] = {}
@@ -94,6 +105,7 @@ class Scraper:
 
         An address that still owes its last answer is not asked again: it cannot pile up.
         """
+        self._rediscover()
         asked = [(e, future) for waiting in self._pending.values() for e, future in waiting.asked]
         owing = {e for e, future in (*asked, *self._hanging.items()) if not future.done()}
         free = [e for e in self._endpoints if e not in owing]
@@ -124,12 +136,27 @@ class Scraper:
             EndpointReport(
                 e.component.name, e.instance, e.answered, e.missed, e.last_fault, e.clock_offset_s, e.reader.helps
             )
-            for e in self._endpoints
+            for e in (*self._endpoints, *self._left)
         )
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
         self._http.hang_up()
+
+    def _rediscover(self) -> None:
+        """Take the addresses that were told, and ask again. While that is not answered, those before stay."""
+        if self._discover is None or (self._asking is not None and not self._asking.done()):
+            return
+        if self._asking is not None and self._asking.exception() is None:
+            self._follow(self._asking.result())
+        self._asking = self._pool.submit(self._discover)
+
+    def _follow(self, system: System) -> None:
+        """Instances that are new are read from now on, those that left no more."""
+        now = {(component.name, url): (component, meter, url) for component, meter, url in _addresses(system)}
+        known = {(e.component.name, e.url): e for e in (*self._left, *self._endpoints)}
+        self._left = [e for key, e in known.items() if key not in now]
+        self._endpoints = [known.get(key) or Endpoint(*told, self._http) for key, told in now.items()]
 
     def _read(self, asked: Sequence[tuple[Endpoint, Future[Reading]]]) -> Iterable[tuple[Source, float, float]]:
         for endpoint, future in asked:
@@ -148,6 +175,10 @@ class Scraper:
         if key not in self._sources:
             self._sources[key] = Source(key[0], key[1], series.metric, series.labels, series.kind)
         return self._sources[key]
+
+
+def _addresses(system: System) -> Iterable[tuple[Component, Meter, str]]:
+    return ((component, meter, url) for component, meter in system.meters for url in meter.openmetrics or ())
 
 
 def first_fault(checks: Iterable[EndpointCheck]) -> str | None:
