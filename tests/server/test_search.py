@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from stonekettle.engine import records
+from stonekettle.engine import bundles, records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.server.runs import bundling, data, merging, search
 from stonekettle.server.runs.models import Generator, GeneratorSecond, RecordBundle, Run
@@ -132,9 +132,13 @@ def test_copies_on_disk_can_be_dropped_at_any_time(
     total = search.find(run).total
     monkeypatch.setattr(search, "CACHE_BYTES", 0)
     folder = settings.SPOOL / "bundles"  # type: ignore[attr-defined]
-    paths = sorted(folder.iterdir())
+    paths = sorted(folder.glob("*.parquet"))
     assert len(paths) == 4
+    assert len({path.suffix for path in folder.iterdir()} - {".parquet"}) == len(bundles.STORED)
     paths[0].unlink()
+    assert search.find(run).total == total
+    for path in folder.iterdir():
+        path.unlink()
     assert search.find(run).total == total
     paths[0].unlink()
     search.find(run, Filter(until_s=1.0))

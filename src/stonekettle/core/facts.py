@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from stonekettle.core.analysis import Analysis
-from stonekettle.core.histogram import percentiles_s
+from stonekettle.core.histogram import cropped, several_percentiles_s
 from stonekettle.core.levels import Level, StepLevel, Window, best_times
 from stonekettle.core.objectives import BreakingPoint, ComfortLimit
 from stonekettle.core.run_data import RunData
@@ -93,7 +93,7 @@ def _of_step(run: RunData, level: Level, step: StepLevel, window: Window, length
     times = best_times(run, window.used, cells)
     counts = _sums(times.count[:, cells].sum(axis=1).astype(np.float64), window)
     sums = _sums(times.sum_s[:, cells].sum(axis=1), window)
-    histograms = times.histograms.blocks(window.block_of_second, window.blocks, cells)
+    histograms, first = cropped(times.histograms.blocks(window.block_of_second, window.blocks, cells))
     succeeded = step.completions - step.errors
     yield Fact(
         level.number,
@@ -105,9 +105,10 @@ def _of_step(run: RunData, level: Level, step: StepLevel, window: Window, length
     with np.errstate(divide="ignore", invalid="ignore"):
         yield _with_blocks(level.number, subject, "throughput", step.throughput, succeeded, np.log(counts / lengths))
         yield _with_blocks(level.number, subject, "mean", step.response_s, succeeded, np.log(sums / counts))
-        for percent, value in ((50, step.p50_s), (95, step.p95_s), (99, step.p99_s)):
-            blocks = np.log(percentiles_s(histograms, percent))
-            yield _with_blocks(level.number, subject, f"p{percent}", value, succeeded, blocks)
+        told = {50: step.p50_s, 95: step.p95_s, 99: step.p99_s}
+        by_block = several_percentiles_s(histograms, tuple(told), first)
+        for (percent, value), blocks in zip(told.items(), by_block, strict=True):
+            yield _with_blocks(level.number, subject, f"p{percent}", value, succeeded, np.log(blocks))
 
 
 def _with_blocks(level: int, subject: str, figure: str, value: float, n: int, logs: FloatArray) -> Fact:

@@ -60,9 +60,18 @@ def percentile_s(counts: IntArray | FloatArray, percent: float) -> float:
 def percentiles_s(rows: FloatArray, percent: float, first: int = 0) -> FloatArray:
     """The percentile of each row of ``rows`` (shape (k, BUCKETS), or fewer from bucket ``first`` on) in seconds,
     shape (k,)."""
+    return several_percentiles_s(rows, (percent,), first)[0]
+
+
+def several_percentiles_s(rows: FloatArray, percents: Sequence[float], first: int = 0) -> tuple[FloatArray, ...]:
+    """As :func:`percentiles_s`, for each of ``percents``; the rows are added up once."""
+    cumulative = np.cumsum(rows, axis=1)
+    return tuple(_percentile_s(rows, cumulative, percent, first) for percent in percents)
+
+
+def _percentile_s(rows: FloatArray, cumulative: FloatArray, percent: float, first: int) -> FloatArray:
     if not 0 < percent < 100:
         raise CoreInputError(f"percent must lie between 0 and 100, not {percent}")
-    cumulative = np.cumsum(rows, axis=1)
     total = cumulative[:, -1]
     rank = total * percent / 100
     bucket = (cumulative < rank[:, None]).sum(axis=1).clip(max=rows.shape[1] - 1)
@@ -74,6 +83,13 @@ def percentiles_s(rows: FloatArray, percent: float, first: int = 0) -> FloatArra
     low, high = EDGES_US[first + bucket], EDGES_US[first + bucket + 1]
     value = (low + np.clip(share, 0, 1) * (high - low)) / 1e6
     return np.where(total > 0, value, np.nan)
+
+
+def cropped(rows: FloatArray) -> tuple[FloatArray, int]:
+    """``rows`` (shape (k, BUCKETS)) from the first to the last bucket that any of them has, and the first's number."""
+    occupied = np.flatnonzero(rows.any(axis=0))
+    first, end = (int(occupied[0]), int(occupied[-1]) + 1) if occupied.size else (0, 1)
+    return rows[:, first:end], first
 
 
 def encode(counts: IntArray) -> bytes:
@@ -215,10 +231,11 @@ class HistogramSeries:
     def _parts(self, cells: Sequence[int] | None, first: int, end: int) -> list[slice]:
         """Where the entries of these cells from second ``first`` to before ``end`` are."""
         starts = self._starts
+        ends = np.array([first, end], dtype=self.second.dtype)  # of another type all seconds would be converted
         found = []
         for cell in range(len(starts) - 1) if cells is None else cells:
             if cell < len(starts) - 1:
                 low, high = int(starts[cell]), int(starts[cell + 1])
-                inside = low + np.searchsorted(self.second[low:high], [first, end])
+                inside = low + np.searchsorted(self.second[low:high], ends)
                 found.append(slice(int(inside[0]), int(inside[1])))
         return found

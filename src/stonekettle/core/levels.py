@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from stonekettle.core.histogram import percentile_s
+from stonekettle.core.histogram import cropped, several_percentiles_s
 from stonekettle.core.load import Load
 from stonekettle.core.orders import PlannedLevel
 from stonekettle.core.run_data import RunData, Times
@@ -307,9 +307,11 @@ def percentile_ends(
 def _both_ends(
     times: Times, used: BoolArray, percents: Sequence[float], cells: Sequence[int] | None, bunch_s: float
 ) -> tuple[list[float], list[float]]:
-    high, low = times.histograms.merged(used, cells), times.low_histograms.merged(used, cells)
-    highs = [percentile_s(high, p) for p in percents]
-    return highs, [min(h, max(percentile_s(low, p) - bunch_s, h / 10)) for h, p in zip(highs, percents, strict=True)]
+    rows = np.stack([one.merged(used, cells) for one in (times.histograms, times.low_histograms)]).astype(np.float64)
+    counts, first = cropped(rows)
+    ends = np.array(several_percentiles_s(counts, percents, first))
+    highs = ends[:, 0].tolist()
+    return highs, [min(h, max(low - bunch_s, h / 10)) for h, low in zip(highs, ends[:, 1].tolist(), strict=True)]
 
 
 def _share_kept(run: RunData, used: BoolArray, cells: Sequence[int] | None) -> float:

@@ -25,7 +25,7 @@ from typing import Literal
 import numpy as np
 from scipy.optimize import isotonic_regression
 
-from stonekettle.core.histogram import percentiles_s
+from stonekettle.core.histogram import cropped, percentiles_s
 from stonekettle.core.levels import Level, best_times, percentile_ends
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Estimate, FloatArray, Reason
@@ -206,13 +206,12 @@ def _percentiles(
         blocks = times.histograms.blocks(window.block_of_second, window.blocks, cells)
         if blocks.sum() < MIN_STEP_COMPLETIONS:
             continue
-        occupied = np.flatnonzero(blocks.sum(axis=0))
-        first, end = int(occupied[0]), int(occupied[-1]) + 1
+        counts, first = cropped(blocks)
         (values[i],), (lows[i],) = percentile_ends(run, window.used, level.bunch_s, (objective.percent,), cells)
         if window.blocks >= 3:
             shares = np.full(window.blocks, 1 / window.blocks)
             weights = random.multinomial(window.blocks, shares, REPLICATES).astype(np.float64)
-            again = percentiles_s(weights @ blocks[:, first:end], objective.percent, first)
+            again = percentiles_s(weights @ counts, objective.percent, first)
             errors[i] = float(np.std(np.log(np.maximum(again, 1e-6))))
     typical = np.nanmedian(errors) if np.isfinite(errors).any() else 0.0
     return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)

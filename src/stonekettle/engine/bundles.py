@@ -6,11 +6,12 @@ as the difference from it, and each column as the encoding that suits it: 12 to 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.parquet as pq
 
@@ -78,12 +79,13 @@ def pack(records: Sequence[Records], seconds: Sequence[int]) -> Packed:
 
 def read(data: bytes) -> pa.Table:
     """A bundle's records as a table of :data:`TABLE`."""
-    return restored(pq.read_table(pa.BufferReader(data)))
+    table = pq.read_table(pa.BufferReader(data))
+    return restored({name: table[name].to_numpy() for name in table.column_names})
 
 
-def restored(table: pa.Table) -> pa.Table:
+def restored(columns: Mapping[str, npt.NDArray[Any]]) -> pa.Table:
     """Stored columns as the record's own."""
-    stored = {name: table[name].to_numpy() for name in table.column_names}
+    stored = dict(columns)
     stored["scheduled_us"] = stored["start_us"] - stored["lag_us"]
     stored["total_us"] = stored["first_byte_us"].astype(np.int64) + stored["rest_us"]
     return pa.table([pa.array(stored[field.name], type=field.type) for field in TABLE], schema=TABLE)
