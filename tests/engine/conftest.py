@@ -115,9 +115,11 @@ class Played:
         profile: LoadProfile | None = None,
         hear: Callable[[LoadLoop, float], None] = lambda loop, elapsed: None,
         groups: Sequence[Mapping[str, Any]] = (),
+        step: Mapping[str, Any] | None = None,
         **more: Any,
     ) -> None:
-        step = {"name": "a", "request": path if " " in path else f"GET {path}", "think": f"exponential {think}"}
+        request = path if " " in path else f"GET {path}"
+        step = {"name": "a", "request": request, "think": f"exponential {think}", **(step or {})}
         load = {"groups": list(groups)} if groups else {"load": [{"hold": {"users": users, "for": "1 s"}}]}
         plan = document.from_document(
             {

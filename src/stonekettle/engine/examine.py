@@ -37,6 +37,18 @@ class Response:
     def text(self) -> str:
         return decoded(self.body, self.header("content-type") or self.content_type)
 
+    def excerpt(self, most: int) -> str:
+        """The beginning of its text, or that it is none."""
+        if b"\0" in self.body[:1000]:
+            return f"({self.size} bytes that are no text)"
+        return self.text[:most]
+
+    @property
+    def last_headers(self) -> str:
+        """The header lines of the last answer, after redirects."""
+        begun = [place for place, line in enumerate(self.headers) if line[:5] == b"HTTP/"]
+        return b"".join(self.headers[begun[-1] if begun else 0 :]).decode("latin-1").strip()
+
     @cached_property
     def document(self) -> Any:
         """The body as JSON, or :data:`MISSING`."""

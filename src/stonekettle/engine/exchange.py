@@ -228,7 +228,7 @@ def exchange_of(transfer: Transfer, *, accompanying: bool = False) -> Exchange:
         sent_headers=transfer.sent.decode("latin-1").strip(),
         sent_body=transfer.body.decode("utf-8", "replace")[:MAX_SHOWN],
         received_headers=blocks[-1],
-        received_body=_shown(response),
+        received_body=response.excerpt(MAX_SHOWN),
         content_type=response.header("content-type") or "",
         size=transfer.received.size,
         hops=tuple(hops),
@@ -240,9 +240,3 @@ def exchange_of(transfer: Transfer, *, accompanying: bool = False) -> Exchange:
 def _location(block: str) -> str:
     match = re.search(r"(?im)^location:\s*(.*)$", block)
     return match[1].strip() if match else ""
-
-
-def _shown(response: Response) -> str:
-    if b"\0" in response.body[:1000]:
-        return f"({len(response.body)} bytes that are no text)"
-    return response.text[:MAX_SHOWN]

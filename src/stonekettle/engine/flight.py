@@ -30,10 +30,10 @@ _OF_BODIES = (b"content-type:",)
 
 @dataclass(slots=True, eq=False)
 class Flight:
-    """A handle with the request it carries, or carried last. ``part`` accompanies a main request;
-    ``refused`` says why it was not let through. ``hops`` counts the redirects it followed, ``place`` is which request
-    of its step it carries, and ``due`` and ``begun`` are of the first of them; ``seed`` is the run's, for the names of
-    traces."""
+    """A handle with the request it carries, or carried last. ``part`` accompanies a main request; ``whole`` tells that
+    everything of its answer is taken; ``refused`` says why it was not let through. ``hops`` counts the redirects it
+    followed, ``place`` is which request of its step it carries, and ``due`` and ``begun`` are of the first of them;
+    ``seed`` is the run's, for the names of traces."""
 
     user: User
     handle: pycurl.Curl
@@ -54,6 +54,7 @@ class Flight:
     cookie: bool = False
     headers: list[bytes] | None = None
     body: Body | None = None
+    whole: bool = False
 
     @classmethod
     def of(cls, user: User, *, part: bool = False, seed: int = 0) -> Flight:
@@ -165,9 +166,24 @@ class Flight:
             self.headers = []
             self.handle.setopt(pycurl.HEADERFUNCTION, self.headers.append)
 
+    def capture_whole(self) -> None:
+        """Take the answer's headers and the beginning of its body, whether or not they are examined."""
+        self.whole = True
+        self.capture_headers()
+        if self.body is None:
+            self.body = Body()
+            self.handle.setopt(pycurl.WRITEFUNCTION, self.body.take)
+
+    def sent(self) -> tuple[bytes, bytes]:
+        """The headers set for the request, but for what libcurl adds, and its body."""
+        assert self.request is not None  # it has been sent
+        assert self.values is not None
+        body = self.request.body_for(self.values) if self.request.has_body else b""
+        return b"\r\n".join(self._headers()), body
+
     def taken(self, status: int, took_s: float) -> Response:
         """What was captured of the answer; nothing is captured any more."""
-        body, headers = self.body, self.headers or []
+        body, headers, self.whole = self.body, self.headers or [], False
         if self.headers is not None:
             self.handle.unsetopt(pycurl.HEADERFUNCTION)
             self.headers = None

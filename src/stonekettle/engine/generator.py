@@ -15,6 +15,7 @@ from typing import Any
 
 from stonekettle.core.orders import Ordered
 from stonekettle.engine.driver import Driver, driver_for
+from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.looking import Looking
 from stonekettle.engine.orderbook import OrderBook
@@ -41,7 +42,8 @@ def nothing_new() -> None:
 class LoadLoop:
     """Walks virtual users through a script as the orders in ``book`` say.
 
-    ``emit`` receives each finished second with its packed records; it must not block. ``most_users`` is how
+    ``emit`` receives each finished second with its packed records, ``keep`` what was kept whole in it; they must not
+    block. ``most_users`` is how
     many there may be at a time. The same ``seed`` and ``slot`` draw the same numbers.
     """
 
@@ -55,12 +57,14 @@ class LoadLoop:
         slot: int = 0,
         seed: int = 1,
         drain_limit_s: float = DRAIN_LIMIT_S,
+        keep: Callable[[list[Whole]], None] = lambda kept: None,
     ) -> None:
         self.script, self.book, self.emit, self.drain_limit_s = script, book, emit, drain_limit_s
+        self.keep = keep
         self.driver: Driver = driver_for(most_users)
         self.looking = Looking(self.driver)
         self.tally = Tally(len(script.cells), len(script.groups))
-        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on, seed)
+        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on, seed, slot)
         self.population = Population(script, self.tally, self.transfers, Random(seed * 1_000 + slot))
         self._reasons = Reasons()
         self._start = 0.0
@@ -127,6 +131,7 @@ class LoadLoop:
         """Follow the orders; False when the run is over and nobody is in flight."""
         elapsed = now - self._start
         order, lease = self.book.order_at(elapsed), self.book.lease_at(elapsed)
+        self.transfers.choice.follow(order.number)
         if lease is not None:
             self.population.follow(now, elapsed, order, lease, self.book.changes_at)
         if not order.last:
@@ -154,6 +159,8 @@ class LoadLoop:
             **self._reasons.read(),
         )
         self.emit(second, self.transfers.buffer.take())
+        if kept := self.transfers.take_whole():
+            self.keep(kept)
 
 
 def settle_interpreter() -> None:

@@ -100,6 +100,8 @@ class LocalGenerators:
             self._heard.append(signals.Ready(name, region))
         elif isinstance(event, owner.Acknowledged):
             self._heard.append(signals.Acknowledged(name, event.number))
+        elif isinstance(event, owner.KeptWhole):
+            pass  # the command line's files tell of every request, not everything of some
         elif isinstance(event, owner.Finished):
             self._heard.append(signals.Finished(name))
         else:

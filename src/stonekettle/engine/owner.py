@@ -13,16 +13,17 @@ import threading
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook, rollup
+from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.records import view
 from stonekettle.engine.script import cell_numbers
 from stonekettle.engine.wire import read_frame
-from stonekettle.plan import document
+from stonekettle.plan import document, secrecy
 from stonekettle.plan.models import Plan
 
 SIGN_EVERY_S = 1.0
@@ -55,13 +56,20 @@ class SecondDone:
 
 
 @dataclass(frozen=True)
+class KeptWhole:
+    """Requests that were kept whole, their secrets masked."""
+
+    requests: list[Whole]
+
+
+@dataclass(frozen=True)
 class Lost:
     """The process ended without finishing."""
 
     reason: str
 
 
-Event = Ready | Acknowledged | SecondDone | Finished | Lost
+Event = Ready | Acknowledged | SecondDone | KeptWhole | Finished | Lost
 
 
 class GeneratorProcess:
@@ -80,6 +88,7 @@ class GeneratorProcess:
         files = {feed.file.digest: feed.kept_text for feed in plan.feeds if feed.file}
         self._complaints: deque[str] = deque(maxlen=20)
         self._cells = cell_numbers(plan)
+        self._secrets = secrecy.texts_in(document.to_document(plan))
         self._telling = threading.Lock()
         self._closed = threading.Event()
         self.is_owned: Callable[[], bool] = lambda: True
@@ -152,6 +161,9 @@ class GeneratorProcess:
                 # Folded here, so that the loop shares its interpreter with nothing but the wire.
                 folded, histograms = rollup.fold(rollup.Second(**head["second"]), view(blobs[0]), self._cells)
                 self._on_event(SecondDone(folded.as_dict(), histograms, blobs[0]))
+            elif head["kind"] == "whole":
+                # Masked here, where it takes no time of the loop.
+                self._on_event(KeptWhole([self._masked(Whole(**one)) for one in head["requests"]]))
             elif head["kind"] == "finished":
                 finished = True
         code = self._process.wait()
@@ -161,6 +173,19 @@ class GeneratorProcess:
         else:
             last = self._complaints[-1] if self._complaints else f"it ended with code {code}"
             self._on_event(Lost(last))
+
+    def _masked(self, one: Whole) -> Whole:
+        def hidden(text: str) -> str:
+            return secrecy.hidden(text, self._secrets)
+
+        return replace(
+            one,
+            url=hidden(one.url),
+            sent_headers=hidden(one.sent_headers),
+            sent_body=hidden(one.sent_body),
+            headers=hidden(one.headers),
+            body=hidden(one.body),
+        )
 
     def _hear_complaints(self) -> None:
         assert self._process.stderr is not None  # opened as a pipe

@@ -18,6 +18,7 @@ from typing import Any
 from stonekettle.engine import orderbook, rollup
 from stonekettle.engine.errors import GeneratorLost
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
+from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.orderbook import OrderBook
 from stonekettle.engine.script import compile_plan, most_users
@@ -44,8 +45,8 @@ def raise_descriptor_limit(users: int) -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
 
 
-Outgoing = queue.SimpleQueue[tuple[rollup.Second, bytes] | int | None]
-"""Seconds, numbers of orders to acknowledge, and None at the end."""
+Outgoing = queue.SimpleQueue[tuple[rollup.Second, bytes] | list[Whole] | int | None]
+"""Seconds, requests kept whole, numbers of orders to acknowledge, and None at the end."""
 
 
 def main() -> None:
@@ -66,6 +67,7 @@ def main() -> None:
         most_users=most_users(plan),
         slot=setup["slot"],
         seed=setup["seed"],
+        keep=outgoing.put,
     )
     owner = _Owner(loop, outgoing)
     threading.Thread(target=owner.listen, name="orders", daemon=True).start()
@@ -145,6 +147,8 @@ def _write(outgoing: Outgoing) -> None:
     while (item := outgoing.get()) is not None:
         if isinstance(item, int):
             write_frame(stream, "acknowledged", {"number": item}, [])
+        elif isinstance(item, list):
+            write_frame(stream, "whole", {"requests": [vars(one) for one in item]}, [])
         else:
             second, data = item
             write_frame(stream, "second", {"second": vars(second)}, [data])

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from stonekettle.engine.evenly import Evenly
 from stonekettle.meters.samples import Samples, Source
 from stonekettle.plan.models import Plan
 
@@ -26,15 +27,10 @@ class TimingSampler:
     def __init__(self, names: Sequence[str]) -> None:
         self.wanted = bool(names)
         self._names = frozenset(names)
-        self._taken = 0
+        self._budget = Evenly(PER_SECOND)
+        self.take = self._budget.take
+        """Whether to read the request that starts so far (0..1) into this second."""
         self._sums: dict[str, dict[str, list[float]]] = {}
-
-    def take(self, into_second: float) -> bool:
-        """Whether to read the request that starts ``into_second`` (0..1) of this second."""
-        if self._taken >= PER_SECOND * min(1.0, into_second + 0.01):
-            return False
-        self._taken += 1
-        return True
 
     def add(self, step: int, lines: Sequence[bytes]) -> None:
         for line in lines:
@@ -47,7 +43,8 @@ class TimingSampler:
 
     def close_second(self) -> dict[str, dict[str, list[float]]]:
         """By name and step number: how many responses told it, and the sum of its seconds."""
-        found, self._sums, self._taken = self._sums, {}, 0
+        self._budget.close_second()
+        found, self._sums = self._sums, {}
         return found
 
 

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from random import Random
 
 import pycurl
 
 from stonekettle.engine.driver import Driver
+from stonekettle.engine.evenly import Evenly
+from stonekettle.engine.examine import Response
 from stonekettle.engine.flight import Flight, new_share
+from stonekettle.engine.kept import EXCERPT, LOOKED_AT, MOST_WAITING, Choice, Whole, Why
 from stonekettle.engine.lives import Values
 from stonekettle.engine.looking import Looking
 from stonekettle.engine.records import ERRORS, FORMAT, LED_ON, NEW_CONNECTION, PART, WHOLE, RecordBuffer
@@ -48,10 +52,14 @@ class Transfers:
         tally: Tally,
         on_end: Callable[[User, float, bool], None],
         seed: int = 0,
+        slot: int = 0,
     ) -> None:
         self._seed = seed
         self.buffer = RecordBuffer()
         self.timings = TimingSampler(script.timing_names)
+        self.choice = Choice(Random(f"{seed}-{slot}-kept"))
+        self._looks = Evenly(LOOKED_AT)
+        self._kept_whole: list[Whole] = []
         self.start = 0.0
         """When the run began, on the loop's clock."""
         self._limits = [(terms.down, terms.up) for terms in script.groups]
@@ -115,8 +123,16 @@ class Transfers:
         tally.start(now, due, self._cells[user.group][request.step])
         if self.timings.wanted and self.timings.take(now - tally.begun):
             flight.capture_headers()
+        if self._looks.take(now - tally.begun):
+            flight.capture_whole()
         self._busy[flight.handle] = flight
         self._multi.add_handle(flight.handle)
+
+    def take_whole(self) -> list[Whole]:
+        """What was kept whole in the second that ends, and begin another."""
+        self._looks.close_second()
+        found, self._kept_whole = self._kept_whole, []
+        return found
 
     def collect(self) -> bool:
         """Finish every completed transfer; whether there was any."""
@@ -162,7 +178,7 @@ class Transfers:
         elif target is None and not error and status not in request.expect:
             error = _ERROR["status"]
         if not led_on and (request.examiner is not None or flight.headers is not None):
-            error = self._examine(flight, request, status, total / 1e6, error)
+            error = self._examine(flight, request, status, total, error)
         several = flight.part or bool(request.accompanying) or flight.hops > 0
         dns = connect = tls = sent = 0
         flags = (PART if several else 0) | (LED_ON if led_on else 0)
@@ -219,13 +235,49 @@ class Transfers:
             flight.due, flight.begun = flight.scheduled, flight.started
         return flight.follow(status, url, int((now - flight.begun) * 1000))
 
-    def _examine(self, flight: Flight, request: Request, status: int, took_s: float, error: int) -> int:
+    def _examine(self, flight: Flight, request: Request, status: int, total_us: int, error: int) -> int:
         """Look at what was captured of a response; the error it ends with."""
-        response = flight.taken(status, took_s)
+        whole, response = flight.whole, flight.taken(status, total_us / 1e6)
         if self.timings.wanted and not flight.part:
             self.timings.add(request.step, response.headers)
-        if error or request.examiner is None or flight.values is None:
-            return error
+        error = error or self._judge(flight, request, response)
+        if whole and (chosen := self.choice.why(request.step, error, total_us)) is not None:
+            self._keep(flight, request, response, error, total_us, *chosen)
+        return error
+
+    def _keep(
+        self, flight: Flight, request: Request, response: Response, error: int, total_us: int, why: Why, chance: float
+    ) -> None:
+        if len(self._kept_whole) >= MOST_WAITING:
+            return
+        user, (headers, body) = flight.user, flight.sent()
+        self._kept_whole.append(
+            Whole(
+                start_us=int((flight.started - self.start) * 1e6),
+                user=user.number,
+                visit=user.visit,
+                group=user.group,
+                step=request.step,
+                status=response.status,
+                error=ERRORS[error],
+                total_us=total_us,
+                blind_us=int(self._looking.blind_s * 1e6),
+                why=why,
+                chance=chance,
+                method=request.method,
+                url=flight.handle.getinfo(pycurl.EFFECTIVE_URL),
+                sent_headers=headers.decode("latin-1")[:EXCERPT],
+                sent_body=body[:EXCERPT].decode("utf-8", "replace"),
+                headers=response.last_headers[:EXCERPT],
+                body=response.excerpt(EXCERPT),
+                size=response.size,
+            )
+        )
+
+    def _judge(self, flight: Flight, request: Request, response: Response) -> int:
+        """The error that the examination of an answer ends with."""
+        if request.examiner is None or flight.values is None:
+            return 0
         try:
             failure = request.examiner.examine(response, flight.values)
         except Exception:  # whatever an answer holds, it may fail its own request and nothing else

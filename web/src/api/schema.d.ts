@@ -1100,6 +1100,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/kept.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Kept
+         * @description The requests kept whole, once the file has been made: failures, the slowest and some by chance, one a line.
+         */
+        get: operations["stonekettle_server_runs_api_download_kept"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/files/look": {
         parameters: {
             query?: never;
@@ -2596,7 +2616,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
         };
         /**
          * ColumnLine
@@ -2680,7 +2700,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
             /** Size */
             size: number;
         };
@@ -4595,6 +4615,26 @@ export interface operations {
         };
     };
     stonekettle_server_runs_api_download_requests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_kept: {
         parameters: {
             query?: never;
             header?: never;

@@ -6,7 +6,7 @@ from stonekettle.core import analysis
 from stonekettle.core import facts as core_facts
 from stonekettle.plan import document
 from stonekettle.report import result
-from stonekettle.server.runs import bundling, data, facts, merging, metering
+from stonekettle.server.runs import bundling, data, facts, kept, merging, metering
 from stonekettle.server.runs.models import Run
 
 
@@ -14,6 +14,7 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     """Compute and save the findings of a run that will end as ``state``."""
     merging.merge(run.pk)
     bundling.compact(run.pk)
+    kept.settle(run)
     plan, loaded = run.plan, data.load(run)
     measured = loaded.run
     metering.complete(run, loaded)

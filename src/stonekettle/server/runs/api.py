@@ -326,6 +326,12 @@ def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
     return _made(_ended(run_id), "requests.parquet")
 
 
+@router.get("/runs/{run_id}/kept.jsonl")
+def download_kept(request: HttpRequest, run_id: int) -> FileResponse:
+    """The requests kept whole, once the file has been made: failures, the slowest and some by chance, one a line."""
+    return _made(_ended(run_id), "kept.jsonl")
+
+
 def _made(run: Run, what: exports.What) -> FileResponse:
     _check(run, what)
     path = exports.path_of(run, what)

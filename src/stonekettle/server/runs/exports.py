@@ -11,10 +11,10 @@ from django.conf import settings
 from django.db.models import Sum
 
 from stonekettle.report import result as results
-from stonekettle.server.runs import bundling, data
+from stonekettle.server.runs import bundling, data, kept
 from stonekettle.server.runs.models import RecordBundle, Run
 
-What = Literal["requests.parquet", "seconds.csv"]
+What = Literal["requests.parquet", "seconds.csv", "kept.jsonl"]
 KEPT_S = 12 * 3600.0
 
 Tell = Callable[[str, int, int], None]
@@ -35,6 +35,10 @@ def make(run: Run, what: What, tell: Tell) -> Path:
     try:
         if what == "requests.parquet":
             _write_requests(run, part, tell)
+        elif what == "kept.jsonl":
+            tell("Writing requests", 0, 0)
+            with part.open("w") as file:
+                file.writelines(kept.as_lines(run))
         else:
             tell("Writing seconds", 0, 0)
             part.write_text(results.seconds_csv(data.load(run).run))

@@ -18,14 +18,16 @@ from django.db.models.functions import Now
 
 from stonekettle.engine import orderbook, records
 from stonekettle.engine.errors import EngineError
+from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.lifecycle import ENDED, RunState
-from stonekettle.engine.owner import Acknowledged, Event, Finished, GeneratorProcess, Lost, Ready, SecondDone
+from stonekettle.engine.owner import Acknowledged, Event, Finished, GeneratorProcess, KeptWhole, Lost, Ready, SecondDone
 from stonekettle.engine.rollup import pack_histograms
 from stonekettle.plan import document
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
+from stonekettle.server.runs import kept
 from stonekettle.server.runs.keeping import DatabaseAway, Watch, clock_offset_s, patiently, sign_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder
 from stonekettle.server.runs.spool import Spool, SpoolFull
@@ -38,6 +40,8 @@ GENERATOR_STALL_S = 4.0
 OWN_STALL_S = 4.0
 """An owner whose own loop stood still for so long gives no word to go on."""
 AT_ONCE = 20
+MOST_WHOLE = 2_000
+"""So many requests kept whole wait for the database; seconds with their records come before them."""
 
 
 class Courier:
@@ -49,6 +53,7 @@ class Courier:
         """Whether seconds were saved after the run had ended."""
         self._news: deque[Event] = deque()
         self._spool = Spool()
+        self._whole: deque[Whole] = deque()
         self._saving = threading.Lock()
         self._watch = Watch(LOOK_S)
         self._over = threading.Event()
@@ -105,6 +110,9 @@ class Courier:
         if isinstance(event, Ready):
             self._fields["state"] = Generator.State.READY
             self._ready = True
+        elif isinstance(event, KeptWhole):
+            if len(self._whole) + len(event.requests) <= MOST_WHOLE:
+                self._whole.extend(event.requests)
         elif isinstance(event, Acknowledged):
             self._acknowledged = event.number
         elif isinstance(event, SecondDone):
@@ -150,6 +158,9 @@ class Courier:
         for name in fields:
             if self._fields.get(name) == fields[name]:
                 del self._fields[name]
+        whole = [self._whole.popleft() for _ in range(len(self._whole))]
+        if whole:
+            kept.keep(self.generator.run_id, whole)
         with self._saving:
             waiting = self._spool.oldest(AT_ONCE)
         if waiting:

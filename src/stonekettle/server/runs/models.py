@@ -338,6 +338,31 @@ class MeterSecond(models.Model):
         return f"meters of second {self.second} of run {self.run_id}"
 
 
+class KeptRequest(models.Model):
+    """A request kept whole (:class:`engine.kept.Whole`): its record, why it is kept, and its texts, sealed."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="kept_requests")
+    start_us = models.BigIntegerField()
+    user = models.PositiveBigIntegerField()
+    visit = models.PositiveBigIntegerField()
+    group = models.PositiveIntegerField()
+    step = models.PositiveIntegerField()
+    status = models.PositiveIntegerField()
+    error = models.CharField(max_length=40)
+    total_us = models.PositiveBigIntegerField()
+    blind_us = models.PositiveBigIntegerField()
+    why = models.CharField(max_length=10)
+    chance = models.FloatField()
+    texts = SealedJSONField()
+
+    class Meta:
+        indexes = (models.Index(fields=["run", "step", "why"], name="kept_requests_by_step"),)
+        ordering = ("start_us", "pk")
+
+    def __str__(self) -> str:
+        return f"a request of step {self.step} in run {self.run_id}"
+
+
 class RunFact(models.Model):
     """One figure of a run's findings (:class:`core.facts.Fact`); unknown is null."""
 

@@ -12,6 +12,7 @@ from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import exports, rules, search
 from stonekettle.server.runs.models import (
     GeneratorSecond,
+    KeptRequest,
     MeterScrape,
     MeterSecond,
     MeterSeries,
@@ -113,6 +114,7 @@ def _past(system: System, days: int | None) -> RunQuerySet:
 @transaction.atomic
 def _drop_requests(run: Run) -> None:
     RecordBundle.objects.filter(run=run).delete()
+    KeptRequest.objects.filter(run=run).delete()
     GeneratorSecond.objects.filter(generator__run=run, bundled=True).delete()
     search.forget(run)
     exports.forget(run)

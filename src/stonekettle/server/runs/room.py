@@ -7,6 +7,7 @@ from ninja import Schema
 
 from stonekettle.server.runs.models import (
     GeneratorSecond,
+    KeptRequest,
     MeterScrape,
     MeterSecond,
     MetricsFile,
@@ -28,6 +29,7 @@ def of(run: Run) -> Room:
     """The room a run takes now."""
     return Room(
         requests=_stored(RecordBundle, {"run": run}, "content")
+        + _stored(KeptRequest, {"run": run}, "texts")
         + _stored(GeneratorSecond, {"generator__run": run}, "records", "rollup", "histograms"),
         seconds=_stored(RunSecond, {"run": run}, "figures", "told", "histograms"),
         metrics=_stored(MeterScrape, {"run": run}, "chunk")

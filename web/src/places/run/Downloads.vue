@@ -10,6 +10,7 @@ const props = defineProps<{ run: number }>()
 const made: { what: ExportWhat; holds: string }[] = [
   { what: 'seconds.csv', holds: 'each second' },
   { what: 'requests.parquet', holds: 'each request' },
+  { what: 'kept.jsonl', holds: 'some, with headers and bodies' },
 ]
 const link = ref<HTMLAnchorElement | null>(null)
 const job = useExport(props.run, ({ what }) => {
