@@ -33,7 +33,7 @@ class Flight:
     """A handle with the request it carries, or carried last. ``part`` accompanies a main request; ``whole`` tells that
     everything of its answer is taken; ``refused`` says why it was not let through. ``hops`` counts the redirects it
     followed, ``place`` is which request of its step it carries, and ``due`` and ``begun`` are of the first of them;
-    ``seed`` is the run's, for the names of traces."""
+    ``seed`` is the run's, for the names of traces; ``lead`` and ``tail`` are those of the step and user ``named``."""
 
     user: User
     handle: pycurl.Curl
@@ -55,6 +55,9 @@ class Flight:
     headers: list[bytes] | None = None
     body: Body | None = None
     whole: bool = False
+    named: tuple[int, int] | None = None
+    lead: bytes = b""
+    tail: bytes = b""
 
     @classmethod
     def of(cls, user: User, *, part: bool = False, seed: int = 0) -> Flight:
@@ -155,11 +158,15 @@ class Flight:
         headers = request.headers_for(values)
         if not request.traced:
             return list(headers)
-        visit, step = values.visit, request.step
-        trace = records.trace_id(self.seed, user.number, visit, step)
-        wanted = (user.number + visit) % TRACED_EACH == 0
-        parent = f"{user.number:08x}{step & 0xFFFF:04x}{self.place + 1 & 0xFFFF:04x}"
-        return [*headers, f"traceparent: 00-{trace}-{parent}-{wanted:02x}".encode()]
+        number, visit = user.number, values.visit
+        if self.named != (request.step, number):
+            # All but the visit and the place stays what it was: numbers cost the loop time to write.
+            self.named = request.step, number
+            before, _, after = records.trace_parts(self.seed, number, 0, request.step)
+            self.lead = f"traceparent: 00-{before}".encode()
+            self.tail = f"{after}-{number:08x}{request.step & 0xFFFF:04x}".encode()
+        wanted = b"-01" if (number + visit) % TRACED_EACH == 0 else b"-00"
+        return [*headers, b"%b%08x%b%04x%b" % (self.lead, visit, self.tail, self.place + 1 & 0xFFFF, wanted)]
 
     def capture_headers(self) -> None:
         if self.headers is None:

@@ -163,7 +163,12 @@ def from_chunk(data: bytes) -> pa.Table:
 def trace_id(seed: int, user: int, visit: int, step: int) -> str:
     """The trace a step belongs to, as its requests tell it (``traceparent``, W3C Trace Context): 32 hexadecimal
     digits that name the run, the user, the visit and the step, so that a trace leads to its records and back."""
-    return f"{seed & 0xFFFFFFFF:08x}{user:08x}{visit:08x}{step:08x}"
+    return "".join(trace_parts(seed, user, visit, step))
+
+
+def trace_parts(seed: int, user: int, visit: int, step: int) -> tuple[str, str, str]:
+    """The digits of :func:`trace_id` before those of the visit, those, and the rest."""
+    return f"{seed & 0xFFFFFFFF:08x}{user:08x}", f"{visit:08x}", f"{step:08x}"
 
 
 def trace_ids(seed: int, user: IntArray, visit: IntArray, step: IntArray) -> pa.StringArray:
