@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.levels import Level, measure
 from stonekettle.core.objectives import (
     BreakingPoint,
@@ -102,13 +103,96 @@ def test_an_error_objective_can_decide_the_comfort_limit() -> None:
     assert 80 < found.load.value < 161
 
 
-def test_a_burst_of_errors_at_one_level_is_no_breaking_point(
+def failing(run: RunData, levels: tuple[Level, ...], ratios: list[float]) -> tuple[RunData, tuple[Level, ...]]:
+    """The run with such a share of errors at each level; at the others there are none."""
+    errors = np.zeros_like(run.errors)
+    for level, ratio in zip(levels, ratios, strict=False):
+        seconds = slice(int(level.start_s), int(level.end_s))
+        done = run.completed[seconds].astype(float)
+        errors[seconds] = np.diff(np.floor(np.cumsum(done, axis=0) * ratio), axis=0, prepend=0)
+    hurt = replace(run, errors=errors)
+    return hurt, measure(hurt, as_planned(PROFILE).levels())[: len(ratios)]
+
+
+def test_errors_that_come_and_go_are_a_breaking_that_recovered(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
+    found = breaking_point(*failing(*loaded, [0, 0, 0.20, 0.30, 0.02]), 0.05)
+    assert isinstance(found, BreakingPoint)
+    assert (found.level, found.error_ratio) == (3, pytest.approx(0.2, abs=0.01))
+    assert (found.load.low, found.load.high) == (pytest.approx(40, abs=1), pytest.approx(60, abs=1))
+    assert found.recovered_at == pytest.approx(100, abs=1)
+
+
+def test_the_breaking_point_is_where_the_limit_is_passed_and_not_a_level_later(
     loaded: tuple[RunData, tuple[Level, ...]],
 ) -> None:
-    run, _levels = loaded
-    errors = run.errors.copy()
-    errors[40:60] = run.completed[40:60] // 2
-    hurt = replace(run, errors=errors)
-    found = breaking_point(hurt, measure(hurt, as_planned(PROFILE).levels()), 0.05)
-    assert isinstance(found, Declined)
-    assert found.reason is Reason.NOT_REACHED
+    """0, 7 and 20 % of some 700 to 2,000 steps: 5 % are passed at 20 + 5/7 of the way to 40 users."""
+    run, levels = failing(*loaded, [0, 0.07, 0.20])
+    found = breaking_point(run, levels, 0.05)
+    assert isinstance(found, BreakingPoint)
+    passed = 20 + 20 * 5 / 7
+    assert found.load.value == pytest.approx(passed, abs=1)
+    assert found.load.low <= passed <= found.load.high
+    assert found.recovered_at is None
+    # Where so few were counted that 7 % may be less than 5, the interval reaches over both neighbours.
+    few = tuple(replace(level, completions=150, errors=round(150 * level.error_ratio)) for level in levels)
+    vague = breaking_point(run, few, 0.05)
+    assert isinstance(vague, BreakingPoint)
+    assert vague.load.low <= passed <= vague.load.high
+    assert vague.load.high == pytest.approx(60, abs=1)
+
+
+@pytest.mark.parametrize("slope", [0.002, 0.0005])
+def test_the_interval_of_a_breaking_point_holds_the_truth(slope: float) -> None:
+    """Errors of chance that grow with load beyond 60 users: 5 % are passed at 60 + 0.05 / slope users."""
+    held, off = 0, []
+    truth = 60 + 0.05 / slope
+    base = simulate(one_server_system(5, servers=8), visits(1.0), climb(20, 240, 20))
+    planned = as_planned(climb(20, 240, 20)).levels()
+    for seed in range(60):
+        random = np.random.default_rng(seed)
+        share = np.clip((base.users - 60) * slope, 0, 1)[:, None]
+        run = replace(base, errors=random.binomial(base.completed, share))
+        found = breaking_point(run, measure(run, planned), 0.05)
+        assert isinstance(found, BreakingPoint)
+        held += found.load.low <= truth <= found.load.high
+        off.append(found.load.value / truth - 1)
+    assert held >= 54
+    assert abs(np.median(off)) < 0.05
+
+
+def slow_at(run: RunData, level: Level, seconds: float) -> RunData:
+    """The run with all steps of a level taking so long."""
+
+    def slowed(series: HistogramSeries) -> HistogramSeries:
+        kept = (series.second < level.start_s) | (series.second >= level.end_s)
+        rest = HistogramSeries(series.second[kept], series.cell[kept], series.bucket[kept], series.count[kept])
+        second = np.repeat(np.arange(int(level.start_s), int(level.end_s)), 10)
+        made = HistogramSeries.from_observations(
+            second, np.zeros_like(second), np.full(second.size, int(seconds * 1e6))
+        )
+        return HistogramSeries.joined([rest, made])
+
+    return replace(run, histograms=slowed(run.histograms), low_histograms=slowed(run.low_histograms))
+
+
+def test_a_level_that_missed_its_goal_in_between_is_told_whether_or_not_the_goal_holds(
+    loaded: tuple[RunData, tuple[Level, ...]],
+) -> None:
+    run, levels = loaded
+    run = slow_at(run, levels[1], 0.6)
+    holds = comfort_limit(run, levels[:4], [Objective(1, "response", 0.5)])
+    assert isinstance(holds, ComfortLimit)
+    assert (holds.status, holds.results[0].missed_at) == ("holds", (pytest.approx(40, abs=1),))
+    found = comfort_limit(run, levels, [Objective(1, "response", 0.5)])
+    assert isinstance(found, ComfortLimit)
+    assert (found.status, found.results[0].missed_at) == ("found", (pytest.approx(40, abs=1),))
+    sound = comfort_limit(loaded[0], levels, [Objective(1, "response", 0.5)])
+    assert isinstance(sound, ComfortLimit)
+    assert sound.results[0].missed_at == ()
+
+
+def test_below_the_lowest_level_no_bound_is_claimed(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
+    found = comfort_limit(*loaded, [Objective(1, "response", 0.001)])
+    assert isinstance(found, ComfortLimit)
+    assert found.load is not None
+    assert (found.status, found.load.low) == ("below", 0.0)

@@ -10,8 +10,10 @@ import pytest
 from stonekettle.core import analysis
 from stonekettle.core.analysis import Arriving
 from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.objectives import BreakingPoint, ComfortLimit
 from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
+from stonekettle.core.types import Estimate
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
@@ -148,3 +150,37 @@ def test_what_became_of_arrivals_is_told(came: Arriving, title: str) -> None:
     told = [note for note in sentences.notes(replace(found, arriving=came), PLAN) if note.kind == "arrivals"]
     assert [note.title for note in told] == [title]
     assert not [note for note in sentences.notes(found, PLAN) if note.kind == "arrivals"]
+
+
+@pytest.mark.parametrize(
+    ("point", "title", "text"),
+    [
+        (BreakingPoint(0.05, 3, Estimate(45, 40, 60), 0.2), "Breaks between 40 and 60 users", "At no higher load"),
+        (
+            BreakingPoint(0.05, 3, Estimate(45, 40, 60), 0.2, 100.0),
+            ", and recovers",
+            "At 100 users they are under it again",
+        ),
+    ],
+)
+def test_a_breaking_says_whether_it_recovered(point: BreakingPoint, title: str, text: str) -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    found = replace(analysis.analyse(run, as_planned(SATURATING), [], 0.05), breaking=point)
+    (note,) = [note for note in sentences.notes(found, PLAN) if note.kind == "breaking"]
+    assert title in note.title
+    assert "20 % at 60 users" in note.text
+    assert text in note.text
+
+
+def test_a_goal_missed_in_between_is_said_and_takes_the_good_grade_away() -> None:
+    run = simulate(one_server_system(10, servers=4), visits(1.0), climb(10, 80, 10), seed=2)
+    found = analysis.analyse(run, as_planned(climb(10, 80, 10)), document.core_objectives(PLAN), PLAN.error_limit)
+    assert isinstance(found.comfort, ComfortLimit)
+    results = (replace(found.comfort.results[0], missed_at=(20.0, 30.0, 40.0, 50.0)), *found.comfort.results[1:])
+    hurt = replace(found, comfort=replace(found.comfort, results=results))
+    before, after = (sentences.notes(one, PLAN)[0] for one in (found, hurt))
+    assert (before.grade, after.grade) == ("holds", "strained")
+    assert "Every objective held at every level" in before.text
+    assert "Every objective held" not in after.text
+    assert "95 % of page within 1 s at 20, 30 and 40 users and 1 more" in after.text
+    assert "but not at 20, 30 and 40 users and 1 more" in after.details[0]

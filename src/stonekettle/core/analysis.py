@@ -11,7 +11,7 @@ from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 
-VERSION = 4
+VERSION = 5
 """Raised whenever the same data would give other findings."""
 
 

@@ -50,7 +50,11 @@ def gather(run: RunData, analysis: Analysis) -> tuple[Fact, ...]:
 def _of_the_run(analysis: Analysis) -> Iterable[Fact]:
     comfort, point, breaking = analysis.comfort, analysis.saturation, analysis.breaking
     claims: list[tuple[str, str, Estimate | None]] = [
-        ("comfort limit", WHOLE, comfort.load if isinstance(comfort, ComfortLimit) else None),
+        (
+            "comfort limit",
+            WHOLE,
+            comfort.load if isinstance(comfort, ComfortLimit) and comfort.status == "found" else None,
+        ),
         ("saturation point", WHOLE, point.load if isinstance(point, Saturation) else None),
         ("throughput limit", WHOLE, point.throughput if isinstance(point, Saturation) else None),
         ("breaking point", WHOLE, breaking.load if isinstance(breaking, BreakingPoint) else None),

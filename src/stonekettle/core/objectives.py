@@ -10,9 +10,13 @@ Measured times have two ends, and so has the load: the lower band is of recorded
 what was blind of it, the upper one of recorded less blind times on all that was delivered. Where that widens the
 answer by over a quarter of itself, it is withheld.
 
-Breaking point: the first level whose one-sided 95 % lower bound of the error ratio (Wilson 1927)
-exceeds the limit, at this and every higher level. Errors come in bursts, so the sample is shrunk
-by the dispersion between blocks.
+A level that misses a goal for sure (by 1.645 standard errors) below the load at which it stops holding, or in a run
+in which it holds, is told: as a pause or a burst of other work, it is no limit, and no reason for silence.
+
+Breaking point: where the error ratio passes its limit, between the last level under it for sure before and the first
+one over it for sure (one-sided 95 % bounds of Wilson 1927), and inside that by linear interpolation. Errors come in
+bursts, so the sample is shrunk by the dispersion between blocks. Where a higher level is under the limit for sure
+again, the system has recovered.
 """
 
 from __future__ import annotations
@@ -57,7 +61,8 @@ class ObjectiveResult:
     """One objective over the levels. ``values`` has one entry per level (s or ratio), NaN if unknown.
 
     ``load`` is the one at which it stops holding, None while it holds everywhere;
-    ``broken_everywhere`` when even the lowest level misses it. ``blur`` is how much of its interval
+    ``broken_everywhere`` when even the lowest level misses it. ``missed_at`` are the loads below it at which a level
+    missed it all the same. ``blur`` is how much of its interval
     the measuring made, as a share of it.
     """
 
@@ -67,6 +72,7 @@ class ObjectiveResult:
     load: Estimate | None
     broken_everywhere: bool
     blur: float = 0.0
+    missed_at: tuple[float, ...] = ()
 
     @property
     def holds(self) -> bool:
@@ -91,12 +97,14 @@ class ComfortLimit:
 
 @dataclass(frozen=True)
 class BreakingPoint:
-    """The load at which errors pass ``limit``: between the last good and the first bad level."""
+    """The load at which errors pass ``limit``. ``level`` is the first one over it for sure, with its ``error_ratio``;
+    ``recovered_at`` the next load with fewer for sure, None where there is none."""
 
     limit: float
     level: int
     load: Estimate
     error_ratio: float
+    recovered_at: float | None = None
 
 
 @dataclass(frozen=True)
@@ -127,28 +135,39 @@ def comfort_limit(
     deciding, _ = min(broken, key=lambda pair: pair[1].value)
     if deciding.blur > MOST_BLUR:
         return Declined(Reason.BLURRED, tested)
-    load = Estimate(min(e.value for _, e in broken), min(e.low for _, e in broken), min(e.high for _, e in broken))
+    everywhere = deciding.broken_everywhere
+    # Below the lowest level nothing was measured: the limit may lie anywhere there.
+    low = 0.0 if everywhere else min(e.low for _, e in broken)
+    load = Estimate(min(e.value for _, e in broken), low, min(e.high for _, e in broken))
     throughput = _throughput_at(levels, load.value)
-    status: Literal["found", "below"] = "below" if deciding.broken_everywhere else "found"
+    status: Literal["found", "below"] = "below" if everywhere else "found"
     return ComfortLimit(status, load, tested, throughput, deciding.objective, results)
 
 
 def breaking_point(run: RunData, levels: Sequence[Level], limit: float) -> BreakingPoint | Declined:
-    """Where the error ratio passes ``limit`` for good."""
+    """Where the error ratio passes ``limit``, and whether for good."""
     levels = sorted(levels, key=lambda lv: lv.load.delivered)
     if not levels:
         return Declined(Reason.TOO_FEW_LEVELS)
-    bad = [_wilson_lower(lv.error_ratio, _effective_n(run, lv)) > limit for lv in levels]
-    first = len(levels)
-    while first > 0 and bad[first - 1]:
-        first -= 1
-    if first == len(levels):
-        return Declined(Reason.NOT_REACHED, levels[-1].load.delivered)
-    level = levels[first]
-    below = levels[first - 1].load.delivered if first else 0.0
-    return BreakingPoint(
-        limit, level.number, Estimate(level.load.delivered, below, level.load.delivered, 0.95), level.error_ratio
-    )
+    loads = [lv.load.delivered for lv in levels]
+    bounds = [_wilson(lv.error_ratio, _effective_n(run, lv)) for lv in levels]
+    first = next((i for i, (lower, _) in enumerate(bounds) if lower > limit), None)
+    if first is None:
+        return Declined(Reason.NOT_REACHED, loads[-1])
+    under = [i for i, (_, upper) in enumerate(bounds) if upper < limit]
+    low = max((loads[i] for i in under if i < first), default=0.0)
+    again = next((loads[i] for i in under if i > first), None)
+    ratios = [lv.error_ratio for lv in levels[: first + 1]]
+    below = max((i for i in range(first) if ratios[i] <= limit), default=None)
+    value = loads[0] if below is None else _between(loads, ratios, below, limit)
+    point = Estimate(value, min(low, value), loads[first], 0.95)
+    return BreakingPoint(limit, levels[first].number, point, levels[first].error_ratio, again)
+
+
+def _between(loads: Sequence[float], ratios: Sequence[float], below: int, limit: float) -> float:
+    """Where the line from a level under the limit to the next one, over it, passes it."""
+    share = (limit - ratios[below]) / (ratios[below + 1] - ratios[below])
+    return loads[below] + share * (loads[below + 1] - loads[below])
 
 
 def first_errors(run: RunData) -> tuple[FirstError, ...]:
@@ -187,11 +206,21 @@ def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: 
         values, lows, se = _percentiles(run, levels, objective, random)
         curve = _Curve(np.log(np.maximum(values, 1e-6)), np.log(np.maximum(lows, 1e-6)), se, blind)
     known = np.isfinite(values)
-    estimate, everywhere, blur = None, False, 0.0
+    estimate, everywhere, blur, missed = None, False, 0.0, np.zeros(0)
     if known.any():
         curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
         estimate, everywhere, blur = _crossing_interval(loads[known], curve, objective.limit)
-    return ObjectiveResult(objective, tuple(loads.tolist()), tuple(values.tolist()), estimate, everywhere, blur)
+        for_sure = curve.low - Z_90 * curve.se > math.log(objective.limit)
+        missed = loads[known][for_sure & (loads[known] < (estimate.value if estimate else math.inf))]
+    return ObjectiveResult(
+        objective,
+        tuple(loads.tolist()),
+        tuple(values.tolist()),
+        estimate,
+        everywhere,
+        blur,
+        tuple(missed.tolist()),
+    )
 
 
 def _percentiles(
@@ -273,10 +302,11 @@ def _effective_n(run: RunData, level: Level) -> float:
     return level.completions / max(1.0, excess)
 
 
-def _wilson_lower(ratio: float, n: float) -> float:
+def _wilson(ratio: float, n: float) -> tuple[float, float]:
+    """One-sided 95 % bounds of a ratio."""
     if n <= 0:
-        return 0.0
+        return 0.0, 1.0
     z2 = Z_90**2
     centre = ratio + z2 / (2 * n)
     reach = Z_90 * math.sqrt(ratio * (1 - ratio) / n + z2 / (4 * n * n))
-    return (centre - reach) / (1 + z2 / n)
+    return (centre - reach) / (1 + z2 / n), (centre + reach) / (1 + z2 / n)

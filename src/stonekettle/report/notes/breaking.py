@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from stonekettle.core.analysis import Analysis
+from stonekettle.core.load import LoadKind
 from stonekettle.core.objectives import BreakingPoint
 from stonekettle.core.types import Reason
 from stonekettle.report import numbers as n
@@ -19,9 +20,9 @@ def note(analysis: Analysis) -> Note | None:
         return Note(
             kind="breaking",
             grade="broken",
-            title=f"Breaks between {n.amount(found.load.low)} and {n.load(found.load.high, kind)}",
-            text=f"Errors pass {n.percent(found.limit)} and stay there: {n.percent(found.error_ratio)} at "
-            f"{n.load(found.load.value, kind)}.",
+            title=f"Breaks between {n.amount(found.load.low)} and {n.load(found.load.high, kind)}"
+            + (", and recovers" if found.recovered_at is not None else ""),
+            text=_text(found, kind),
             details=first,
             evidence=Evidence.around(("errors",), found.load),
         )
@@ -30,7 +31,7 @@ def note(analysis: Analysis) -> Note | None:
             kind="breaking",
             grade="strained",
             title="Some errors, under the limit",
-            text="The error ratio never passed the limit for good.",
+            text="The error ratio passed the limit at no level for sure.",
             details=first,
             evidence=Evidence(rows=("errors",)),
         )
@@ -43,3 +44,10 @@ def note(analysis: Analysis) -> Note | None:
             evidence=Evidence(rows=("errors",)),
         )
     return None
+
+
+def _text(found: BreakingPoint, kind: LoadKind) -> str:
+    said = f"Errors pass {n.percent(found.limit)}: {n.percent(found.error_ratio)} at {n.load(found.load.high, kind)}"
+    if found.recovered_at is None:
+        return f"{said}. At no higher load are they under it again for sure."
+    return f"{said}. At {n.load(found.recovered_at, kind)} they are under it again: load alone does not explain them."

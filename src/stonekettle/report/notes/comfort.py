@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from stonekettle.core.analysis import Analysis
-from stonekettle.core.load import LoadKind
+from stonekettle.core.load import UNITS, LoadKind
 from stonekettle.core.objectives import ComfortLimit, Objective, ObjectiveResult
 from stonekettle.core.types import Declined, Reason
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.report import numbers as n
 from stonekettle.report.notes.note import Evidence, Note, declined, span
+
+NONE_MISSED = "Every objective held at every level. The limit lies beyond the load of this run."
+MOST_NAMED = 3
 
 
 def objective_text(objective: Objective, plan: Plan) -> str:
@@ -42,12 +47,13 @@ def note(analysis: Analysis, plan: Plan) -> Note:
         )
     heading = title(found, analysis.load_kind)
     details = tuple(_line(result, plan, analysis.load_kind) for result in found.results)
+    between = _between(found, plan, analysis.load_kind)
     if found.status == "holds":
         return Note(
             kind="comfort",
-            grade="holds",
+            grade="strained" if between else "holds",
             title=heading,
-            text="Every objective held at every level. The limit lies beyond the load of this run.",
+            text=("The limit lies beyond the load of this run." if between else NONE_MISSED) + between,
             details=details,
             evidence=Evidence(rows=("response", "errors")),
         )
@@ -58,7 +64,7 @@ def note(analysis: Analysis, plan: Plan) -> Note:
         kind="comfort",
         grade="broken" if found.status == "below" else "strained",
         title=heading,
-        text=f"Beyond it the first objective breaks: {objective_text(found.deciding, plan)}.",
+        text=f"Beyond it the first objective breaks: {objective_text(found.deciding, plan)}.{between}",
         details=details,
         evidence=Evidence.around((row,), found.load),
     )
@@ -66,8 +72,23 @@ def note(analysis: Analysis, plan: Plan) -> Note:
 
 def _line(result: ObjectiveResult, plan: Plan, kind: LoadKind) -> str:
     goal = objective_text(result.objective, plan)
+    between = f", but not at {_loads(result.missed_at, kind)}" if result.missed_at else ""
     if result.load is None:
-        return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}"
+        return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}{between}"
     if result.broken_everywhere:
         return f"✕ {goal}: broken at every level"
-    return f"✕ {goal}: holds to {n.load(result.load.value, kind)} ({span(result.load)})"
+    return f"✕ {goal}: holds to {n.load(result.load.value, kind)} ({span(result.load)}){between}"
+
+
+def _loads(loads: Sequence[float], kind: LoadKind) -> str:
+    *others, last = [n.amount(load) for load in loads[:MOST_NAMED]]
+    told = f"{', '.join(others)} and {last}" if others else last
+    more = f" and {len(loads) - MOST_NAMED} more" if len(loads) > MOST_NAMED else ""
+    return f"{told} {UNITS[kind]}{more}"
+
+
+def _between(found: ComfortLimit, plan: Plan, kind: LoadKind) -> str:
+    """That a goal was missed at a level below, in a sentence."""
+    missed = [result for result in found.results if result.missed_at]
+    told = (f"{objective_text(r.objective, plan)} at {_loads(r.missed_at, kind)}" for r in missed)
+    return f" Missed for a while all the same: {'; '.join(told)}." if missed else ""
