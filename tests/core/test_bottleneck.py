@@ -75,6 +75,25 @@ def test_falling_throughput_without_a_full_resource_is_contention() -> None:
     assert limit_of(fallen).cause == "contention"
 
 
+def test_a_full_processor_whose_answers_fail_late_is_overloaded_and_not_in_contention() -> None:
+    """Beyond saturation at 102 users ever more answers fail after their work was done: at 180 users 84 % of it."""
+    run = simulate(one_server_system(20, servers=2), visits(1.0), PROFILE)
+    share = np.interp(run.planned_users, [110, 180], [0.0, 0.84])[:, None]
+    errors = np.random.default_rng(1).binomial(run.completed, share)
+    found = limit_of(replace(run, errors=errors))
+    assert found.cause == "overload"
+    assert found.resource is not None
+    assert found.resource.key == "shop.cpu"
+    assert found.in_vain == pytest.approx(0.84, abs=0.03)
+
+
+def test_refusals_that_cost_nothing_are_no_work_in_vain() -> None:
+    run = simulate(one_server_system(20, servers=2, refuse_over=30), visits(1.0), PROFILE)
+    found = limit_of(run)
+    assert found.cause == "hardware"
+    assert found.in_vain is None
+
+
 def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> None:
     twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
     found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -71,17 +73,41 @@ def test_too_few_levels_are_declined() -> None:
     assert saturation.find(levels) == Declined("too few levels", pytest.approx(60, abs=1))
 
 
-def test_falling_throughput_is_its_own_finding() -> None:
+def test_a_peak_is_claimed_with_its_place_and_the_fall_beyond_it() -> None:
+    """100 steps/s are the most that two servers of 20 ms do; beyond 150 users three tenths are lost."""
     profile = climb(20, 200, 20)
     run = simulate(one_server_system(20, servers=2), visits(1.0), profile)
     levels = measure(run, as_planned(profile).levels())
-    from dataclasses import replace
-
     fallen = [replace(lv, throughput=lv.throughput * (0.7 if lv.users > 150 else 1)) for lv in levels]
     found = saturation.find(fallen)
     assert isinstance(found, Saturation)
+    assert found.status == "peaked"
     assert found.retrograde is not None
     assert found.retrograde.drop == pytest.approx(0.3, abs=0.06)
+    assert found.throughput is not None
+    assert found.throughput.low < 100 < found.throughput.high + 2
+    assert found.throughput.value == pytest.approx(100, rel=0.05)
+    assert found.load is not None
+    assert 90 < found.load.low <= found.load.value < 150
+    assert found.load.high == pytest.approx(160, abs=1)
+
+
+def test_a_lock_that_gets_slower_with_its_queue_is_a_peak_and_no_interval_is_negative() -> None:
+    """Throughput falls to a third over the levels after its peak: the plateau of all of them would be far off."""
+    profile = climb(20, 200, 20)
+    run = simulate(one_server_system(20, servers=2), visits(1.0), profile)
+    levels = measure(run, as_planned(profile).levels())
+    fall = np.interp([lv.users for lv in levels], [100, 200], [1.0, 0.33])
+    found = saturation.find([replace(lv, throughput=lv.throughput * f) for lv, f in zip(levels, fall, strict=True)])
+    assert isinstance(found, Saturation)
+    assert (found.status, found.throughput is not None) == ("peaked", True)
+    assert found.throughput is not None
+    assert found.throughput.low > 0
+    assert found.throughput.value == pytest.approx(
+        max(lv.throughput * f for lv, f in zip(levels, fall, strict=True)), rel=0.08
+    )
+    assert found.load is not None
+    assert found.load.value == pytest.approx(100, abs=21)
 
 
 def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -184,3 +185,14 @@ def test_a_goal_missed_in_between_is_said_and_takes_the_good_grade_away() -> Non
     assert "Every objective held" not in after.text
     assert "95 % of page within 1 s at 20, 30 and 40 users and 1 more" in after.text
     assert "but not at 20, 30 and 40 users and 1 more" in after.details[0]
+
+
+def test_an_overload_says_what_is_thrown_away_and_where_the_peak_was() -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    share = np.interp(run.planned_users, [110, 180], [0.0, 0.84])[:, None]
+    run = replace(run, errors=np.random.default_rng(1).binomial(run.completed, share))
+    verdict, notes = told(one_server_system(), run=run)
+    assert "Throughput peaks at" in verdict
+    assert re.search("Overloaded: `shop` CPU is full, and 8[2-6] % of its work is thrown away", verdict)
+    assert "More load gets less done" in notes["saturation"].text
+    assert notes["limiting"].grade == "saturated"

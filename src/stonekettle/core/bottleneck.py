@@ -31,8 +31,10 @@ CONTENTION_DEVIATIONS = 4.0
 CEILING_REACH = 1.08
 SATURATED_EFFICIENCY = 0.5
 NEAR_STRETCH = 1.5
+FAILING, IN_VAIN = 0.05, 0.2
+"""An overload: so many of its answers fail, and so much of its work has come to nothing."""
 
-Cause = Literal["generator", "hardware", "pool", "contention", "unmetered", "none"]
+Cause = Literal["generator", "hardware", "overload", "pool", "contention", "unmetered", "none"]
 
 
 @dataclass(frozen=True)
@@ -56,7 +58,8 @@ class ResourceEvidence:
 class LimitingResource:
     """The cause, the resource where one is named, and the evidence, busiest first.
 
-    ``next_in_line`` is the resource that would fill next, with its ceiling in ``next_throughput``.
+    ``next_in_line`` is the resource that would fill next, with its ceiling in ``next_throughput``. In an overload
+    ``in_vain`` is the share of the resource's work that no success came of, at the highest load.
     """
 
     cause: Cause
@@ -64,6 +67,7 @@ class LimitingResource:
     evidence: tuple[ResourceEvidence, ...]
     next_in_line: str | None
     next_throughput: float | None
+    in_vain: float | None = None
 
 
 def identify(
@@ -80,7 +84,15 @@ def identify(
     levels = sorted(levels, key=lambda lv: lv.load.delivered)
     top = _top(levels, saturation)
     evidence = _evidence(run, levels, top, demands)
-    cause, resource = _decide(evidence, levels, top, saturation, max(lv.shift for lv in top) if top else shortfall)
+    hardware = {e.key for e in evidence if e.kind in HARDWARE}
+    wasted = _overloaded(levels, saturation, [demand for demand in demands if demand.key in hardware])
+    cause: Cause = "overload"
+    resource: ResourceEvidence | None
+    if wasted is not None:
+        evidence = _evidence(run, levels, levels[-1:], demands)
+        resource = next(e for e in evidence if e.key == wasted.key)
+    else:
+        cause, resource = _decide(evidence, levels, top, saturation, max(lv.shift for lv in top) if top else shortfall)
     following = _next(evidence, resource)
     ceiling = following.demand.ceiling if following and following.demand else None
     return LimitingResource(
@@ -89,7 +101,29 @@ def identify(
         evidence,
         following.key if following else None,
         ceiling.value if ceiling else None,
+        wasted.in_vain if wasted else None,
     )
+
+
+@dataclass(frozen=True)
+class _Wasted:
+    key: str
+    in_vain: float
+
+
+def _overloaded(levels: Sequence[Level], saturation: Saturation | None, demands: Sequence[Demand]) -> _Wasted | None:
+    """The one of these resources that is full at the highest load and works in vain: answers fail there, and by its
+    demand per step the successes explain too little of its work. Refusals that cost nothing leave none unexplained."""
+    if saturation is None or saturation.retrograde is None or levels[-1].error_ratio < FAILING:
+        return None
+    last = levels[-1]
+    found = []
+    for demand in demands:
+        used = last.utilisation.get(demand.key, math.nan)
+        if used >= BUSY:
+            found.append(_Wasted(demand.key, 1 - demand.demand_s.value * last.throughput / (used * demand.servers)))
+    worst = max(found, key=lambda one: one.in_vain, default=None)
+    return worst if worst is not None and worst.in_vain > IN_VAIN else None
 
 
 def _top(levels: Sequence[Level], saturation: Saturation | None) -> Sequence[Level]:
@@ -142,7 +176,7 @@ def _nearly_full(hardware: Sequence[ResourceEvidence], levels: Sequence[Level]) 
 def _limited(saturation: Saturation, levels: Sequence[Level], top: Sequence[Level]) -> bool:
     """Saturated, or near it, by the shape of the throughput curve alone."""
     gain = saturation.hinge.aicc_gain
-    if saturation.status in ("reached", "blurred"):
+    if saturation.status in ("reached", "peaked", "blurred"):
         return True
     if gain > 2 and saturation.efficiency_upper < SATURATED_EFFICIENCY:
         return True

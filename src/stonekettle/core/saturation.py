@@ -6,6 +6,8 @@ the steps that one arrival brings. X_max is the weighted
 mean of the levels beyond 1.1 × the break of a hinge min(aN, aB), fitted by weighted least squares
 over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
 
+Where throughput falls beyond its peak there is no plateau: claimed are the peak, its place, and the fall.
+
 The claim is made only when a parametric bootstrap's 95th percentile of the break lies below the
 second-last level *and* the upper bound of the slope over the last three levels is under half the
 initial slope; an interval without that gate would cover a third of the truth it promises.
@@ -81,13 +83,14 @@ class Ceiling:
 class Saturation:
     """What the data say about saturation.
 
-    ``throughput`` (steps/s) and ``load`` (N*) are set only for status ``reached``; for ``blurred``
+    ``throughput`` (steps/s) and ``load`` (N*) are set only for status ``reached``, and for ``peaked``: there they are
+    the peak and its place, beyond which throughput falls as ``retrograde`` says, and no N*. For ``blurred``
     throughput stopped growing, but the generator's part in it is too large: it is at least ``reached``.
     ``load_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
     over the last third of the levels as a share of the initial slope.
     """
 
-    status: Literal["reached", "near", "not reached", "blurred"]
+    status: Literal["reached", "peaked", "near", "not reached", "blurred"]
     throughput: Estimate | None
     load: Estimate | None
     load_95: float | None
@@ -147,7 +150,10 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         retrograde=retrograde,
         next_levels=_next_levels(loads, ceiling, hinge, near),
     )
-    if not settled or not (flat or retrograde):
+    if retrograde is not None:
+        rate_at_peak, place = _peak(loads, rate, se)
+        return replace(open_end, status="peaked", throughput=rate_at_peak, load=place, next_levels=())
+    if not settled or not flat:
         return open_end
     beyond = _beyond(loads, hinge)
     settled_rate, settled_se = _in_planned_mix(levels, beyond, rate, se)
@@ -253,7 +259,7 @@ def _plateau(rate: FloatArray, se: FloatArray) -> Estimate:
     k = len(rate)
     chi2 = float((((rate - mean) / se) ** 2).sum()) / max(k - 1, 1)
     reach = float(stats.t.ppf(0.95, k + 2)) * np.sqrt(max(1.0, chi2) / weight.sum())
-    return Estimate(mean, mean - reach, mean + reach)
+    return Estimate(mean, max(0.0, mean - reach), mean + reach)
 
 
 def _up_to(throughput: Estimate, ceiling: Estimate) -> Estimate:
@@ -298,6 +304,17 @@ def _retrograde(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Retrogra
     if drop <= RETROGRADE_DROP or deviations <= RETROGRADE_DEVIATIONS:
         return None
     return Retrograde(float(loads[peak]), float(rate[peak]), float(drop), float(deviations))
+
+
+def _peak(loads: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[Estimate, Estimate]:
+    """The peak of throughput over the levels around it that chance does not tell apart from it, and its place: from
+    the first of them to the level after the last."""
+    top = int(np.argmax(rate))
+    alike = rate >= rate[top] - RETROGRADE_DEVIATIONS * np.hypot(se, se[top])
+    first = top - int(np.argmin(np.append(alike[top::-1], False))) + 1
+    end = top + int(np.argmin(np.append(alike[top:], False)))
+    place = Estimate(float(loads[top]), float(loads[first]), float(loads[min(end, len(loads) - 1)]))
+    return _plateau(rate[first:end], se[first:end]), place
 
 
 def _ceiling(demands: Sequence[Demand], per_rate: float) -> Ceiling | None:

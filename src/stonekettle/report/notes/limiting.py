@@ -17,6 +17,9 @@ def title(found: LimitingResource) -> str:
     resource = found.resource
     if found.cause == "generator":
         return "The generators were the limit"
+    if resource is not None and found.cause == "overload" and found.in_vain is not None:
+        vain = n.percent(found.in_vain)
+        return f"Overloaded: {resource_text(resource.key)} is full, and {vain} of its work is thrown away"
     if resource is not None and found.cause == "pool":
         return (
             f"The limit is {resource_text(resource.key)}: {n.percent(resource.utilisation)} of "
@@ -40,6 +43,8 @@ def note(analysis: Analysis) -> Note:
         "generator": f"Of the users present, {n.percent(analysis.measuring.shift)} were overdue or unanswered at the "
         "generators, and no metered resource was full. Where the system saturates is not claimed.",
         "hardware": "It is the first resource to fill as load grows.",
+        "overload": "At the highest load answers fail after the work for them was done, wholly or in part. Refusing "
+        "early, or shorter queues, would get more done.",
         "pool": "Every connection is taken while the hardware behind has room: requests queue for a place.",
         "contention": "Look for locks, retries or thrashing: work per step grows with concurrency.",
         "unmetered": "Every metered resource has room. A pool without metrics, a lock or an outside service "

@@ -13,6 +13,9 @@ from stonekettle.report.notes.note import Evidence, Grade, Note, declined, resou
 def title(found: Saturation, kind: LoadKind) -> str:
     if found.status == "reached" and found.load is not None:
         return f"Past {n.load(found.load.value, kind)} throughput stops growing"
+    if found.status == "peaked" and found.load is not None and found.retrograde is not None:
+        fall = n.percent(found.retrograde.drop)
+        return f"Throughput peaks at {n.load(found.load.value, kind)} and falls by {fall} beyond"
     if found.status == "blurred":
         return f"Throughput reaches at least {n.rate(found.reached)}"
     if found.status == "near":
@@ -26,6 +29,8 @@ def note(analysis: Analysis) -> Note:
         return declined("saturation", "Saturation point", found, "at least four levels of 10 s with 100 steps each")
     if found.status == "reached":
         return _reached(found, kind)
+    if found.status == "peaked":
+        return _peaked(found, kind)
     if found.status == "blurred":
         return Note(
             kind="saturation",
@@ -58,17 +63,30 @@ def _reached(found: Saturation, kind: LoadKind) -> Note:
         details.append(f"95 % of it is reached at {n.load(found.load_95, kind)}.")
     more = "more users only wait longer" if kind == "users" else "who comes beyond it only waits"
     text = f"Saturation point {n.load(found.load.value, kind)}, {span(found.load)}: {more}."
-    if found.retrograde is not None:
-        text += (
-            f" Worse, throughput falls by {n.percent(found.retrograde.drop)} from its peak at "
-            f"{n.load(found.retrograde.peak_load, kind)}."
-        )
     return Note(
         kind="saturation",
         grade="saturated",
         title=title(found, kind),
         text=text,
         details=(*details, _ceiling_line(found, kind)),
+        evidence=Evidence.around(("throughput",), found.load),
+    )
+
+
+def _peaked(found: Saturation, kind: LoadKind) -> Note:
+    assert found.load is not None  # by status
+    assert found.throughput is not None
+    assert found.retrograde is not None
+    peak, reached = found.throughput, found.retrograde.peak_throughput * (1 - found.retrograde.drop)
+    highest = n.load(found.at_least, kind)
+    return Note(
+        kind="saturation",
+        grade="saturated",
+        title=title(found, kind),
+        text=f"It reaches {n.rate(peak.value)} ({n.figure(peak.low)}–{n.figure(peak.high)}) between "
+        f"{n.amount(found.load.low)} and {n.load(found.load.high, kind)}; at {highest}, the highest, it "
+        f"is {n.rate(reached)}. More load gets less done.",
+        details=(_ceiling_line(found, kind),),
         evidence=Evidence.around(("throughput",), found.load),
     )
 
