@@ -94,7 +94,7 @@ def test_a_run_that_is_left_alone_goes_as_planned() -> None:
     led = Led(PROFILE)
     assert led.end == End(RunState.FINISHED, "The load profile ran to its end.", True)
     assert led.ordered.orders == as_planned(PROFILE).orders
-    assert led.found().users is not None
+    assert led.found().load is not None
 
 
 def test_a_run_that_is_paused_held_and_followed_again_finds_the_same_limit() -> None:
@@ -108,8 +108,8 @@ def test_a_run_that_is_paused_held_and_followed_again_finds_the_same_limit() -> 
     assert led.ordered.duration_s == pytest.approx(plain.ordered.duration_s + 60, abs=0.5)
     assert len(led.ordered.levels()) >= len(plain.ordered.levels())
     for point in (plain.found(), led.found()):
-        assert point.users is not None
-        assert point.users.low <= 102 <= point.users.high
+        assert point.load is not None
+        assert point.load.low <= 102 <= point.load.high
     assert led.run.completed[72:89].sum() == 0
     assert [note.split(".")[0] for note in led.notes][:2] == ["Paused: users finish their step and wait", "Goes on"]
 
@@ -121,8 +121,8 @@ def test_a_run_driven_by_hand_is_analysed_as_it_was_driven() -> None:
     assert led.end.state == RunState.FINISHED
     assert [round(level.users) for level in led.ordered.levels() if not level.moving] == list(range(20, 201, 20))
     point = led.found()
-    assert point.users is not None
-    assert point.users.low <= 102 <= point.users.high
+    assert point.load is not None
+    assert point.load.low <= 102 <= point.load.high
 
 
 def test_losses_and_late_joins_are_told_and_less_load_is_less_load() -> None:
