@@ -109,7 +109,7 @@ class BreakingPoint:
 
 @dataclass(frozen=True)
 class FirstError:
-    """The first error of one kind: the second of the run and the load ordered then."""
+    """The first error of one kind: the second of the run and the load then: users present, or arrivals ordered."""
 
     kind: str
     second: int
@@ -172,12 +172,12 @@ def _between(loads: Sequence[float], ratios: Sequence[float], below: int, limit:
 
 def first_errors(run: RunData) -> tuple[FirstError, ...]:
     """The first error of each kind, earliest first."""
-    present = run.arrivals.ordered if run.arrivals is not None and run.load_kind == "arrivals" else run.users
+    load = run.arrivals.ordered if run.arrivals is not None and run.arrivals.alone else run.users
     found = []
     for kind, counts in run.error_kinds.items():
         if counts.sum() > 0:
             second = int(np.argmax(counts > 0))
-            found.append(FirstError(kind, second, float(present[second]), int(counts.sum())))
+            found.append(FirstError(kind, second, float(load[second]), int(counts.sum())))
     return tuple(sorted(found, key=lambda error: error.second))
 
 
@@ -276,10 +276,9 @@ def _crossing(loads: FloatArray, logs: FloatArray, goal: float) -> float | None:
     return float(loads[first - 1] + share * (loads[first] - loads[first - 1]))
 
 
-def _throughput_at(levels: Sequence[Level], loads: float) -> float:
-    return float(
-        np.interp(loads, [0.0, *(lv.load.delivered for lv in levels)], [0.0, *(lv.throughput for lv in levels)])
-    )
+def _throughput_at(levels: Sequence[Level], load: float) -> float:
+    loads, rates = [lv.load.delivered for lv in levels], [lv.throughput for lv in levels]
+    return float(np.interp(load, [0.0, *loads], [0.0, *rates]))
 
 
 def _error_ratio(level: Level, steps: tuple[int, ...] | None) -> float:

@@ -37,11 +37,11 @@ def make(run: Run, what: What, tell: Tell) -> Path:
             _write_requests(run, part, tell)
         elif what == "kept.jsonl":
             tell("Writing requests", 0, 0)
-            with part.open("w") as file:
+            with part.open("w", encoding="utf-8") as file:
                 file.writelines(kept.as_lines(run))
         else:
             tell("Writing seconds", 0, 0)
-            part.write_text(results.seconds_csv(data.load(run).run))
+            part.write_text(results.seconds_csv(data.load(run).run), encoding="utf-8")
         part.chmod(0o600)
         part.rename(path)
     finally:

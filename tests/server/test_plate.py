@@ -1,0 +1,131 @@
+"""The plate of a run: columns, read whole, by what is new, or by a window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.server.runs import data, merging, metering, plate
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
+
+MakeRun = Callable[..., Run]
+
+
+def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5)
+    found = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert found["t"] == [0.5, 1.5, 2.5, 3.5, 4.5]
+    assert found["throughput"] == [5.0] * 5
+    assert found["p95"][0] == pytest.approx(0.02, rel=0.02)
+    assert found["planned"] == [30.0] * 5
+    assert found["resources"][0]["utilisation"] == [0.5] * 5
+    marks = ("pins", "events", "stalls", "resources", "groups", "parts", "selections")
+    columns = {name: v for name, v in found.items() if isinstance(v, list) and name not in marks}
+    assert {len(v) for v in columns.values()} == {5}
+    assert found["state"] == run.state
+    assert found["elapsed_s"] == 5
+
+
+def test_a_page_asks_only_for_what_is_new(client: Client, make_run: MakeRun) -> None:
+    run = make_run(20, state="running", begun_at=1.0)
+    whole = client.get(f"/api/runs/{run.pk}/plate").json()
+    cursor = f"after={whole['sequence']}&bin_s=1"
+    nothing = client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()
+    assert (nothing["whole"], nothing["t"], nothing["sequence"]) == (False, [], whole["sequence"])
+    told = GeneratorSecond.objects.get(generator__run=run, second=7)
+    late = Generator.objects.create(run=run, name="local-2", region="local")
+    GeneratorSecond.objects.create(
+        generator=late, second=7, rollup=told.rollup, histograms=told.histograms, records=b""
+    )
+    merging.merge(run.pk)
+    new = client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()
+    assert (new["start"], new["throughput"], new["users"]) == ([7], [10.0], [60.0])
+    assert new["p95"][0] == pytest.approx(whole["p95"][7])
+    assert new["resources"][0]["utilisation"] == [0.5]
+    assert client.get(f"/api/runs/{run.pk}/plate?{cursor}0").json()["whole"]
+
+
+def test_a_live_look_reads_no_more_in_a_long_run(
+    client: Client, make_run: MakeRun, django_assert_max_num_queries: Any
+) -> None:
+    run = make_run(60, state="running", begun_at=2.0)
+    client.get(f"/api/runs/{run.pk}/plate")
+    with django_assert_max_num_queries(10) as queries:
+        client.get(f"/api/runs/{run.pk}/plate?after={run.sequence - 1}&bin_s=1")
+    assert not any("plan_document" in query["sql"] for query in queries.captured_queries)
+    assert not any("histograms" in query["sql"] for query in queries.captured_queries)
+
+
+def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:
+    run = make_run(5)
+    row = GeneratorSecond.objects.get(generator__run=run, second=2)
+    row.rollup = {**row.rollup, "users": 0.0, "overdue": 1.5, "stalls": [[2.1, 2.5], [2.8, 2.83]]}
+    row.pk, row.generator = None, Generator.objects.create(run=run, name="local-2", region="local")
+    row.merged = False
+    row.save()
+    merging.merge(run.pk)
+    found = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert found["blur"] == [0.0, 0.0, pytest.approx(0.05), 0.0, 0.0]
+    assert found["stalls"] == [{"t": pytest.approx(2.1), "length_s": pytest.approx(0.4)}]
+
+
+def test_a_run_without_data_has_an_empty_plate(client: Client, make_run: MakeRun) -> None:
+    assert client.get(f"/api/runs/{make_run(0).pk}/plate").json()["t"] == []
+
+
+def test_long_runs_are_merged_to_a_bounded_number_of_points(
+    client: Client, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(plate, "MAX_POINTS", 4)
+    run = make_run(34)
+    drawn = client.get(f"/api/runs/{run.pk}/plate?after={run.sequence}&bin_s=1").json()
+    assert (drawn["whole"], drawn["bin_s"], drawn["t"]) == (True, 10, [5, 15, 25, 32])
+    assert drawn["throughput"] == [5.0] * 4
+    assert drawn["resources"][0]["utilisation"] == [0.5] * 4
+    assert drawn["p95"] == [pytest.approx(0.02, rel=0.02)] * 4
+
+
+def test_restarts_and_silences_are_marked_on_the_plate(client: Client, make_run: MakeRun) -> None:
+    run = make_run(30)
+    run.meter_series.all().delete()
+    run.meter_scrapes.all().delete()
+    catalogue = Catalogue()
+    busy = Source("ledger", "ledger:1", "cpu_seconds", (), "counter")
+    started = Source("planner", "planner:1", "process_start_time_seconds", (), "gauge")
+    rounds = []
+    for t in range(31):
+        read = [(started, float(t), 1e9 if t < 20 else 1e9 + 60)]
+        if not 8 < t < 18:
+            read.append((busy, float(t), float(t)))
+        rounds.append(catalogue.batch(t, read))
+    data.store(run.pk, rounds)
+    metering.complete(run, data.load(run))
+    events = client.get(f"/api/runs/{run.pk}/plate").json()["events"]
+    assert [(e["kind"], e["t"], e["until"]) for e in events] == [("silence", 8, 18), ("restart", 20, None)]
+    assert events[0]["text"] == "ledger (ledger:1) answered no scrape for 10 s"
+    assert events[1]["text"] == "planner (planner:1) restarted"
+
+
+def test_a_window_of_a_long_run_is_read_as_fine_as_it_fits(
+    client: Client, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(plate, "MAX_POINTS", 20)
+    run = make_run(90, state="finished", begun_at=1.0)
+    whole = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert (whole["bin_s"], len(whole["t"]), whole["first"]) == (10, 9, 0)
+    part = client.get(f"/api/runs/{run.pk}/plate?from_s=33&until_s=47").json()
+    assert (part["bin_s"], part["first"]) == (1, 33)
+    assert part["start"] == list(range(33, 47))
+    assert part["throughput"] == [5.0] * 14
+    assert part["resources"][0]["utilisation"] == [0.5] * 14
+    coarse = client.get(f"/api/runs/{run.pk}/plate?from_s=33&until_s=77").json()
+    assert (coarse["bin_s"], coarse["start"]) == (10, [30, 40, 50, 60, 70])
+    cursor = f"after={part['sequence']}&bin_s=1&from_s=33&until_s=47"
+    assert client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()["t"] == []
+    for odd in ("from_s=80&until_s=20", "from_s=900", "from_s=0&until_s=999999"):
+        assert client.get(f"/api/runs/{run.pk}/plate?{odd}").status_code == 200
+    assert client.get(f"/api/runs/{run.pk}/plate?from_s=-3").status_code == 422
