@@ -24,7 +24,7 @@ settings.load_profile("patient")
 ROUTE = "GET /"
 
 
-def one_server_system(service_ms: float = 10.0, servers: int = 1, **component: int | None) -> PracticeConfig:
+def one_server_system(service_ms: float = 10.0, servers: int = 1, **component: float | None) -> PracticeConfig:
     """A single component ``shop`` that every request visits once."""
     return PracticeConfig(
         (Component("shop", cpus=servers, **component),),  # type: ignore[arg-type]

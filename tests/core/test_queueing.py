@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from stonekettle.core.queueing import Station, flow_equivalent, solve, throughput_limit
+from stonekettle.core.queueing import Station, flow_equivalent, solve, throughput_at, throughput_limit
 from stonekettle.core.types import CoreInputError
 
 
@@ -55,3 +55,26 @@ def test_impossible_stations_and_populations_are_refused() -> None:
         Station.servers("a", 0.0, 1)
     with pytest.raises(CoreInputError, match="users"):
         solve([Station.servers("a", 0.1, 1)], 1.0, 0)
+
+
+@pytest.mark.parametrize(
+    ("think_s", "stations"),
+    [
+        (1.0, [Station.servers("a", 0.02, 2), Station.servers("b", 0.05, 8)]),
+        (0.0, [Station.servers("a", 0.05, 1), Station.servers("b", 0.05, 1)]),
+        (2.0, [Station("falling", 1 / (0.01 * (1 + 0.02 * np.arange(60)))), Station.servers("b", 0.03, 4)]),
+    ],
+)
+def test_a_few_populations_are_solved_as_all_of_them(think_s: float, stations: list[Station]) -> None:
+    exact = solve(stations, think_s, 250)
+    some = np.array([1.0, 2.0, 17.0, 110.0, 249.0])
+    assert throughput_at(stations, think_s, some) == pytest.approx(exact.throughput[some.astype(int) - 1], rel=1e-9)
+    between = float(throughput_at(stations, think_s, np.array([16.5]))[0])
+    assert between == pytest.approx(exact.throughput[15:17].mean(), rel=1e-9)
+
+
+def test_tens_of_thousands_of_users_are_solved_too() -> None:
+    stations = [Station.servers("a", 0.02, 40), Station.servers("b", 0.5, 1200)]
+    below, beyond = throughput_at(stations, 10.0, np.array([15_000.0, 40_000.0]))
+    assert below == pytest.approx(15_000 / 10.52, rel=1e-3)
+    assert beyond == pytest.approx(2_000, rel=1e-6)

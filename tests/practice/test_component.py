@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import Counter
 from random import Random
 
 import pytest
 
-from stonekettle.practice.component import LiveComponent, Refused, Spread
+from stonekettle.practice.component import Draws, Failed, LiveComponent, Refused, Spread
 from stonekettle.practice.config import CACHE_HIT_COST, Component, PracticeConfigError, Visit, from_document
 from stonekettle.practice.truth import compute
 
@@ -30,7 +31,7 @@ def component(**fields: object) -> tuple[LiveComponent, Clock]:
 def visit(live: LiveComponent, cpu_s: float = 0.0, disk_s: float | None = None, queries: int = 0) -> float:
     """One whole visit; when it ends."""
     instance = live.enter()
-    draws = (lambda: cpu_s, None if disk_s is None else lambda: disk_s)
+    draws = Draws(lambda: cpu_s, None if disk_s is None else lambda: disk_s, None)
     end = asyncio.run(live.serve(instance, Visit("shop", 1.0, queries=queries), draws, live.clock(), "write"))
     live.leave(instance, 100)
     return end
@@ -59,7 +60,7 @@ def test_addresses_answered_lately_are_cheap() -> None:
 
     def took(address: str) -> float:
         began, instance = clock.now, live.enter()
-        draws = (lambda: 0.001, None)
+        draws = Draws(lambda: 0.001, None, None)
         end = asyncio.run(live.serve(instance, Visit("shop", 1.0), draws, began, "read", address))
         live.leave(instance, 0)
         clock.now = end + 1
@@ -132,3 +133,53 @@ def test_the_truth_claims_nothing_about_a_slow_instance() -> None:
     config = from_document({"changes": {"planner": {"slow_factor": 3.0}}})
     with pytest.raises(PracticeConfigError, match="no closed form"):
         compute(config, {"GET /": 1.0}, 1.0)
+
+
+def test_a_lock_lets_one_in_at_a_time_and_slows_down_with_those_who_wait() -> None:
+    """Three visits of 10 ms under the lock: the first holds it when the others come, then one waits, then none."""
+    live = LiveComponent(Component("shop", lock_ms=10.0, lock_growth=0.25), time.monotonic, Random(1))
+
+    async def play() -> list[float]:
+        draws = Draws(lambda: 0.0, None, lambda: 0.010)
+        return list(
+            await asyncio.gather(
+                *(live.serve(live.enter(), Visit("shop", 1.0), draws, began, "read", "/") for _ in range(3))
+            )
+        )
+
+    began = time.monotonic()
+    ends = [end - began for end in asyncio.run(play())]
+    assert ends == pytest.approx([0.010, 0.0225, 0.0325])
+
+
+def test_a_cold_cache_warms_and_work_that_grows_grows() -> None:
+    live, clock = component(cold_factor=3.0, warms_over=10)
+    taken = []
+    for _ in range(60):
+        taken.append(visit(live, 0.001) - clock.now)
+        clock.now += 1
+    assert taken[0] == pytest.approx(0.003, rel=0.01)
+    assert taken[-1] == pytest.approx(0.001, rel=0.02)
+    live, clock = component(slows_per_minute=0.3)
+    clock.now = 120.0
+    assert visit(live, 0.001) - clock.now == pytest.approx(0.0016, rel=0.01)
+
+
+def test_other_work_is_done_before_what_comes_later() -> None:
+    live, clock = component(cpus=1, job_every_s=30.0, job_s=2.0)
+    clock.now = 30.5
+    assert visit(live, 0.001) == pytest.approx(32.001)
+
+
+def test_a_visit_that_fails_has_done_its_work() -> None:
+    live, clock = component(fails=1.0)
+    with pytest.raises(Failed):
+        visit(live, 0.010)
+    cpu, _, _ = live.servers_of(0)
+    assert cpu.busy_seconds(clock.now + 1) == pytest.approx(0.010)
+
+
+def test_a_pool_may_have_no_meter() -> None:
+    live, _ = component(pool=3, pool_metered=False)
+    visit(live, 0.001)
+    assert not any(name.startswith("pool") for name in metrics(live))

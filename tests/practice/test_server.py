@@ -13,6 +13,7 @@ import urllib3
 
 from stonekettle.cli.run import PracticeProcess
 from stonekettle.meters.exposition import parse
+from stonekettle.practice.shapes import Pauses
 from stonekettle.practice.station import Pool, Servers
 
 
@@ -91,7 +92,7 @@ def test_answers_are_counted(quillport: Callable[[str], Quillport]) -> None:
 
 
 def test_servers_queue_first_come_first_served() -> None:
-    servers = Servers(2)
+    servers = Servers(2, Pauses(0.0, 0.0))
     ends = [servers.serve(0.0, s) for s in (1.0, 3.0, 1.0, 1.0)]
     assert ends == [1.0, 3.0, 2.0, 3.0]
     assert servers.busy_seconds(1.5) == pytest.approx(3.0)

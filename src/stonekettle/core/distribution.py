@@ -1,7 +1,11 @@
 """What is the mean and spread of a random time, and how is one drawn?
 
-Laws are given by their mean in seconds and, for the log-normal, the coefficient of variation
+Laws are given by their mean in seconds and, where they can have any, the coefficient of variation
 (standard deviation over mean). Used for think times and for the practice system's service times.
+
+Two laws are for services of which few take most of the time. The hyperexponential is a mixture of two exponentials that
+carry half of the work each (balanced means: Allen 1990). The bounded Pareto spans a factor of 1,000 with a tail of
+order 1.5 (Harchol-Balter, Crovella & Murta 1999); its coefficient of variation is 3.15.
 """
 
 from __future__ import annotations
@@ -14,7 +18,8 @@ from typing import Literal
 
 from stonekettle.core.types import CoreInputError
 
-LawName = Literal["fixed", "uniform", "exponential", "lognormal"]
+LawName = Literal["fixed", "uniform", "exponential", "lognormal", "hyperexponential", "pareto"]
+PARETO_ORDER, PARETO_SPAN = 1.5, 1000.0
 
 
 @dataclass(frozen=True)
@@ -39,6 +44,8 @@ class Law:
             return 0.0
         if self.name == "uniform":
             return self.spread_s / math.sqrt(3) / self.mean_s
+        if self.name == "pareto":
+            return math.sqrt(_pareto_moment(2) / _pareto_moment(1) ** 2 - 1)
         return 1.0 if self.name == "exponential" else self.variation
 
     def sampler(self, random: Random) -> Callable[[], float]:
@@ -52,9 +59,33 @@ class Law:
         if self.name == "exponential":
             rate, exponential = 1 / mean, random.expovariate
             return lambda: exponential(rate)
+        if self.name == "hyperexponential":
+            return _hyperexponential(mean, self.variation, random)
+        if self.name == "pareto":
+            return _bounded_pareto(mean, random)
         sigma = math.sqrt(math.log(1 + self.variation**2))
         mu, lognormal = math.log(mean) - sigma**2 / 2, random.lognormvariate
         return lambda: lognormal(mu, sigma)
+
+
+def _hyperexponential(mean: float, variation: float, random: Random) -> Callable[[], float]:
+    excess = (variation**2 - 1) / (variation**2 + 1)
+    often = (1 + math.sqrt(max(excess, 0.0))) / 2
+    short, long = 2 * often / mean, 2 * (1 - often) / mean
+    chance, exponential = random.random, random.expovariate
+    return lambda: exponential(short if chance() < often else long)
+
+
+def _bounded_pareto(mean: float, random: Random) -> Callable[[], float]:
+    least, chance = mean / _pareto_moment(1), random.random
+    cut, power = 1 - PARETO_SPAN**-PARETO_ORDER, -1 / PARETO_ORDER
+    return lambda: float(least * (1 - cut * chance()) ** power)
+
+
+def _pareto_moment(k: int) -> float:
+    """E[x^k] of the bounded Pareto law whose least value is 1."""
+    order, span = PARETO_ORDER, PARETO_SPAN
+    return float(order / (1 - span**-order) * (span ** (k - order) - 1) / (k - order))
 
 
 class Deck:

@@ -10,10 +10,12 @@ Asymptotic bounds (Denning & Buzen 1978): X ≤ min(1/max(D/m), N/(D + Z)).
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import signal, stats
 from scipy.special import gammaln, logsumexp
 
 from stonekettle.core.types import CoreInputError, FloatArray
@@ -39,7 +41,7 @@ class Station:
     @property
     def limit(self) -> float:
         """The largest rate at which requests can leave, 1/s."""
-        return float(self.rates[-1])
+        return float(self.rates.max())
 
     @property
     def demand_s(self) -> float:
@@ -69,6 +71,36 @@ def solve(stations: Sequence[Station], think_s: float, users: int) -> ClosedSolu
         log_g = _convolve(log_g, _log_factors(station, users))
     throughput = np.exp(log_g[:-1] - log_g[1:])
     return ClosedSolution(n[1:], throughput, n[1:] / throughput - think_s)
+
+
+def throughput_at(stations: Sequence[Station], think_s: float, users: FloatArray) -> FloatArray:
+    """Throughput (1/s) at these numbers of users, between whole ones on a straight line; shape as ``users``.
+
+    The same solution as :func:`solve`, for a few populations of any size: each is worked in powers of about its own
+    throughput, so that nothing of weight overflows or vanishes, and a station is a recursive filter, since beyond
+    its last rate its factors are a geometric series. Takes time in proportion to users and servers.
+    """
+    lone_s = think_s + sum(station.demand_s for station in stations)
+    limit = min((station.limit for station in stations), default=math.inf)
+    found = [_throughput_at(stations, think_s, n, min(limit, max(n, 1.0) / lone_s)) for n in users.tolist()]
+    return np.array(found)
+
+
+def _throughput_at(stations: Sequence[Station], think_s: float, users: float, unit: float) -> float:
+    below = max(1, math.floor(users))
+    n = np.arange(below + 2)
+    if think_s > 0:
+        factors = stats.poisson.pmf(n, think_s * unit)
+    else:
+        factors = np.where(n == 0, 1.0, 0.0)
+    for station in stations:
+        # Of use but for a constant, so that hundreds of servers do not overflow.
+        inside = np.concatenate([[0.0], np.cumsum(np.log(unit / station.rates[: below + 1]))])
+        inside = np.exp(inside - inside.max())
+        last = unit / station.rates[-1]
+        factors = signal.lfilter(np.append(inside[0], inside[1:] - last * inside[:-1]), [1.0, -last], factors)
+    at, after = (float(unit * factors[k - 1] / factors[k]) for k in (below, below + 1))
+    return users * at if users < 1 else at + (users - below) * (after - at)
 
 
 def throughput_limit(stations: Sequence[Station]) -> float:

@@ -7,11 +7,13 @@ import time
 from bisect import bisect_left
 from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from random import Random
 
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, HistogramMetricFamily, Metric
 from prometheus_client.registry import Collector
 
+from stonekettle.practice import shapes
 from stonekettle.practice.config import CACHE_HIT_COST, Component, Visit
 from stonekettle.practice.station import Pool, Servers
 
@@ -22,11 +24,22 @@ MEGABYTE = 1e6
 VISIT_BYTES = 900
 """What an inner component answers, on the wire."""
 
-Draws = tuple[Callable[[], float], Callable[[], float] | None]
+
+@dataclass(frozen=True)
+class Draws:
+    """How long a visit works at the cpu, at the disk and under the lock, each time anew (s); None where it does not."""
+
+    cpu: Callable[[], float]
+    disk: Callable[[], float] | None
+    lock: Callable[[], float] | None
 
 
 class Refused(Exception):
     """A component is over its limit, or the instance asked is restarting: it answers 503 at once."""
+
+
+class Failed(Exception):
+    """A visit came to nothing after its work was done: it answers 500."""
 
 
 class Spread:
@@ -108,7 +121,7 @@ class LiveInstance(Collector):
                 "quillport_disk_latency_seconds", "Time of a disk operation, waiting included", self.latency
             )
             yield _histogram("quillport_disk_block_bytes", "Size of a disk operation", self.blocks)
-        if pool := self.component.pool:
+        if (pool := self.component.pool) and config.pool_metered:
             in_use, limit, waiting = pool.in_use / instances, pool.limit / instances, pool.waiting / instances
             yield GaugeMetricFamily("quillport_pool_connections_in_use", "Connections in use", in_use)
             yield GaugeMetricFamily("quillport_pool_connections_limit", "Connections allowed", limit)
@@ -134,9 +147,13 @@ class LiveComponent:
         self.config, self.clock, self._random = config, clock, random
         self._divided = config.slow_factor != 1.0
         sets, share = (config.instances, 1) if self._divided else (1, config.instances)
-        self._cpu = [Servers(config.cpus * share) for _ in range(sets)]
-        self._disk = [Servers(config.disks * share) for _ in range(sets)] if config.disks else None
+        pauses = shapes.pauses_of(config)
+        self._cpu = [Servers(config.cpus * share, pauses) for _ in range(sets)]
+        self._disk = [Servers(config.disks * share, pauses) for _ in range(sets)] if config.disks else None
         self.pool = Pool(config.pool) if config.pool is not None else None
+        self._lock = Pool(1)
+        self._served = 0
+        self._next_job = config.job_every_s
         self.inside = 0
         self.activated = 0
         self._remembered: OrderedDict[str, None] = OrderedDict()
@@ -177,17 +194,41 @@ class LiveComponent:
         if self.pool is not None:
             at = await self.pool.enter(at)
         try:
-            at = await self._sleep_until(cpu.serve(at, draws[0]() * slow * self._cache_factor(instance, address)))
+            self._start_jobs(at)
+            factor = slow * shapes.wear(self.config, at, self._served) * self._cache_factor(instance, address)
+            at = await self._sleep_until(cpu.serve(at, draws.cpu() * factor))
             instance.counts["queries"] += visit.queries
-            if disk is not None and draws[1] is not None:
+            if disk is not None and draws.disk is not None:
                 arrived = at
-                at = await self._sleep_until(disk.serve(at, draws[1]() * slow))
+                at = await self._sleep_until(disk.serve(at, draws.disk() * slow))
                 instance.latency[op].add(at - arrived)
                 instance.blocks[op].add(self._random.choices(BLOCK_BYTES, _BLOCK_WEIGHTS[op])[0])
+            if draws.lock is not None:
+                at = await self._hold_the_lock(at, draws.lock())
         finally:
             if self.pool is not None:
                 self.pool.leave(at)
+        self._served += 1
+        if self.config.fails and self.inside > self.config.fails_over and self._random.random() < self.config.fails:
+            raise Failed(self.config.name)
         return at
+
+    async def _hold_the_lock(self, at: float, work_s: float) -> float:
+        """Alone, and the longer the more wait for it."""
+        at = await self._lock.enter(at)
+        try:
+            at = await self._sleep_until(at + work_s * (1 + self.config.lock_growth * self._lock.waiting))
+        finally:
+            self._lock.leave(at)
+        return at
+
+    def _start_jobs(self, now: float) -> None:
+        """Put other work that was due by now into the queue."""
+        config = self.config
+        while config.job_every_s > 0 and self._next_job <= now:
+            for _ in range(config.job_cpus):
+                self._cpu[0].serve(self._next_job, config.job_s)
+            self._next_job += config.job_every_s
 
     def _cache_factor(self, instance: LiveInstance, address: str) -> float:
         """How much longer than the mean this answer takes. Hits and misses by chance keep the mean;

@@ -10,7 +10,7 @@ from typing import Literal
 import yaml
 from pydantic import TypeAdapter, ValidationError
 
-from stonekettle.core.distribution import Law
+from stonekettle.core.distribution import Law, LawName
 
 CACHE_HIT_COST = 0.2
 """A cached answer's share of the mean service time."""
@@ -31,6 +31,14 @@ class Component:
     fifth of their time, so that identical data flatter it. With a ``slow_factor`` instances have servers of their own
     and the last one takes so many times as long. ``leak_kb`` of memory is lost with each visit to
     an instance, until it crashes and is back after ``restart_s``. One not ``metered`` has no page.
+
+    What makes systems unlike the textbook: a ``sharing`` cpu serves everybody at once instead of in turn. Each
+    visit holds the component's lock for ``lock_ms`` alone, longer by the share ``lock_growth`` for each that waits. A
+    cache is cold at first, so that work takes ``cold_factor`` times as long until some ``warms_over`` visits have
+    passed. Work grows by the share ``slows_per_minute``. Each ``pause_every_s`` its servers all stand still for
+    ``pause_s``; each ``job_every_s`` a job takes ``job_cpus`` of them for ``job_s``. The share ``fails`` of visits
+    comes to nothing after its work was done, with ``fails_over`` only while more than so many are inside. A pool
+    that is not ``pool_metered`` is not told of.
     """
 
     name: str
@@ -47,16 +55,33 @@ class Component:
     slow_factor: float = 1.0
     leak_kb: float = 0.0
     restart_s: float = 4.0
+    sharing: bool = False
+    lock_ms: float = 0.0
+    lock_growth: float = 0.0
+    cold_factor: float = 1.0
+    warms_over: float = 1.0
+    slows_per_minute: float = 0.0
+    pause_every_s: float = 0.0
+    pause_s: float = 0.0
+    job_every_s: float = 0.0
+    job_s: float = 0.0
+    job_cpus: int = 1
+    fails: float = 0.0
+    fails_over: int = 0
+    pool_metered: bool = True
 
 
 @dataclass(frozen=True)
 class Visit:
-    """One use of a component: mean service times in ms at its cpu and its disk, its queries."""
+    """One use of a component: mean service times in ms at its cpu and its disk, its queries.
+
+    One ``beside`` begins together with the one before it; what follows waits for both."""
 
     component: str
     cpu_ms: float
     disk_ms: float = 0.0
     queries: int = 0
+    beside: bool = False
 
 
 @dataclass(frozen=True)
@@ -71,14 +96,27 @@ class Route:
     def name(self) -> str:
         return f"{self.method} {self.path}"
 
+    @property
+    def phases(self) -> tuple[tuple[Visit, ...], ...]:
+        """The visits, those beside each other together."""
+        found: list[tuple[Visit, ...]] = []
+        for visit in self.visits:
+            if visit.beside and found:
+                found[-1] += (visit,)
+            else:
+                found.append((visit,))
+        return tuple(found)
+
 
 @dataclass(frozen=True)
 class PracticeConfig:
-    """A whole system. ``service_law`` shapes all service times around their means."""
+    """A whole system. ``service_law`` shapes all service times around their means, with ``service_variation`` where the
+    law has a choice of it."""
 
     components: tuple[Component, ...]
     routes: tuple[Route, ...]
-    service_law: Literal["fixed", "exponential", "lognormal"] = "exponential"
+    service_law: LawName = "exponential"
+    service_variation: float = 0.5
     seed: int = 7
 
     def __post_init__(self) -> None:
@@ -106,7 +144,7 @@ class PracticeConfig:
         return replace(self, components=components)
 
     def law(self, mean_ms: float) -> Law:
-        return Law(self.service_law, mean_ms / 1000)
+        return Law(self.service_law, mean_ms / 1000, variation=self.service_variation)
 
 
 def quillport() -> PracticeConfig:

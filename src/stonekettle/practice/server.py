@@ -16,8 +16,8 @@ from aiohttp import web
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import CollectorRegistry
 
-from stonekettle.practice.component import VISIT_BYTES, Draws, LiveComponent, LiveInstance, Refused
-from stonekettle.practice.config import PracticeConfig, Route
+from stonekettle.practice.component import VISIT_BYTES, Draws, Failed, LiveComponent, LiveInstance, Refused
+from stonekettle.practice.config import PracticeConfig, Route, Visit
 from stonekettle.practice.portal import Portal
 
 ENTRY = "gateway"
@@ -27,13 +27,18 @@ class LiveSystem:
     """All components of a configuration and the walk of a request through them."""
 
     def __init__(self, config: PracticeConfig, clock: Callable[[], float]) -> None:
-        self.config, self.clock = config, clock
+        began = clock()
+        self.config = config
+        self.clock: Callable[[], float] = lambda: clock() - began
         random = Random(config.seed)
-        self.components = {c.name: LiveComponent(c, clock, random) for c in config.components}
+        self.components = {c.name: LiveComponent(c, self.clock, random) for c in config.components}
         self._draws: dict[tuple[str, str], Draws] = {
-            (route.name, visit.component): (
+            (route.name, visit.component): Draws(
                 config.law(visit.cpu_ms).sampler(random),
                 config.law(visit.disk_ms).sampler(random) if visit.disk_ms > 0 else None,
+                config.law(held_ms).sampler(random)
+                if (held_ms := config.component(visit.component).lock_ms) > 0
+                else None,
             )
             for route in config.routes
             for visit in route.visits
@@ -41,19 +46,26 @@ class LiveSystem:
         self.answered: Counter[str] = Counter()
 
     async def visit_all(self, route: Route, address: str = "") -> dict[str, float]:
-        """Visit the route's components in order for ``address``; seconds spent in each."""
+        """Visit the route's components in order for ``address``, some beside each other; seconds spent in each."""
         entered: list[tuple[LiveComponent, LiveInstance]] = []
         spent: dict[str, float] = {}
-        at = self.clock()
         op = "read" if route.method == "GET" else "write"
+
+        async def visit_one(visit: Visit, at: float) -> float:
+            component = self.components[visit.component]
+            instance = component.enter()
+            entered.append((component, instance))
+            left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op, address)
+            spent[visit.component] = left - at
+            return left
+
+        at = self.clock()
         try:
-            for visit in route.visits:
-                component = self.components[visit.component]
-                instance = component.enter()
-                entered.append((component, instance))
-                left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op, address)
-                spent[visit.component] = left - at
-                at = left
+            for together in route.phases:
+                if len(together) == 1:
+                    at = await visit_one(together[0], at)
+                else:
+                    at = max(await asyncio.gather(*(visit_one(visit, at) for visit in together)))
         finally:
             for component, instance in entered:
                 component.leave(instance, VISIT_BYTES)
@@ -77,6 +89,9 @@ def _handler(system: LiveSystem, route: Route) -> Callable[[web.Request], Corout
         except Refused as refused:
             system.answered["503"] += 1
             return web.json_response({"error": f"{refused} is overloaded"}, status=503)
+        except Failed as failed:
+            system.answered["500"] += 1
+            return web.json_response({"error": f"{failed} gave up"}, status=500)
         timing = ", ".join(f"{name};dur={s * 1000:.2f}" for name, s in spent.items())
         body = {"service": "Quillport Tramways", "route": route.name, "line": 4, "stops": ["Quay Gate", "Mill Lane"]}
         system.answered[route.name] += 1

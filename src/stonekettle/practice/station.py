@@ -10,18 +10,21 @@ import asyncio
 import heapq
 from collections import deque
 
+from stonekettle.practice.shapes import Pauses
+
 
 class Servers:
-    """``count`` servers with one queue, first come first served. Times are loop seconds."""
+    """``count`` servers with one queue, first come first served. Times are seconds since the system began, so that its
+    ``pauses`` are told on the same clock."""
 
-    def __init__(self, count: int) -> None:
-        self.count = count
+    def __init__(self, count: int, pauses: Pauses) -> None:
+        self.count, self._pauses = count, pauses
         self._free_at = [0.0] * count
         self._assigned = 0.0
 
     def serve(self, arrival: float, service_s: float) -> float:
         """When a request that arrives at ``arrival`` will be done."""
-        end = max(arrival, self._free_at[0]) + service_s
+        end = self._pauses.ends(max(arrival, self._free_at[0]), service_s)
         heapq.heapreplace(self._free_at, end)
         self._assigned += service_s
         return end

@@ -10,9 +10,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from stonekettle.core.queueing import ClosedSolution, Station, flow_equivalent, solve, throughput_limit
-from stonekettle.practice.config import PracticeConfig, PracticeConfigError
+import numpy as np
 
+from stonekettle.core.queueing import ClosedSolution, Station, flow_equivalent, solve, throughput_limit
+from stonekettle.practice.config import Component, PracticeConfig, PracticeConfigError
+
+MOST_AT_A_LOCK = 4_000
 POOL_BINDS = 0.93
 """A pool that keeps the hardware behind it under this share of its own limit is the limit."""
 
@@ -48,7 +51,8 @@ def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) ->
     demands: dict[str, float] = {}
     for route in config.routes:
         for visit in route.visits:
-            for resource, mean_ms in (("cpu", visit.cpu_ms), ("disk", visit.disk_ms)):
+            held_ms = config.component(visit.component).lock_ms
+            for resource, mean_ms in (("cpu", visit.cpu_ms), ("disk", visit.disk_ms), ("lock", held_ms)):
                 key = f"{visit.component}.{resource}"
                 demands[key] = demands.get(key, 0.0) + mix.get(route.name, 0.0) * mean_ms / 1000
     stations: list[Station] = []
@@ -58,6 +62,8 @@ def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) ->
             for resource, servers in (("cpu", component.cpus), ("disk", component.disks))
             if demands.get(key := f"{component.name}.{resource}", 0.0) > 0
         ]
+        if held_s := demands.get(f"{component.name}.lock"):
+            own.append(_lock(component, held_s))
         stations.extend(_behind_pool(component.name, component.pool, own))
     limit = throughput_limit(stations)
     slowest = min(stations, key=lambda station: station.limit)
@@ -69,6 +75,12 @@ def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) ->
         demands_s=demands,
         stations=tuple(stations),
     )
+
+
+def _lock(component: Component, held_s: float) -> Station:
+    """One at a time, each held up by those who wait behind it."""
+    inside = np.arange(1, MOST_AT_A_LOCK + 1)
+    return Station(f"{component.name}.lock", 1 / (held_s * (1 + component.lock_growth * (inside - 1))))
 
 
 def _behind_pool(name: str, pool: int | None, own: list[Station]) -> list[Station]:

@@ -1,14 +1,14 @@
 """The practice system in virtual time: the same configuration without sockets or waiting.
 
-A discrete-event simulation of users that walk journeys over the components' servers, first come first
-served. It follows orders as generators do, step by step, and yields the same arrays as a real run, thousands of
-times faster, for tests of the analysis and for demo history. Its generator can be as unfit as real ones are.
+A discrete-event simulation of users that walk journeys over the components' servers. It follows orders as generators
+do, step by step, and yields the same arrays as a real run, thousands of times faster, for tests of the analysis and
+for demo history. Its generator can be as unfit as real ones are.
 """
 
 from __future__ import annotations
 
 import heapq
-from collections import Counter, deque
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
@@ -23,8 +23,9 @@ from stonekettle.core.orders import Order, Ordered, as_planned
 from stonekettle.core.run_data import Arrivals, Cell, Reasons, ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.plan.models import Plan
-from stonekettle.practice import columns
-from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice import columns, shapes
+from stonekettle.practice.config import Component, PracticeConfig, Visit
+from stonekettle.practice.stations import InTurn, Lock, Places, Shared, Station
 from stonekettle.practice.unfit import Attentive, Loop
 
 REFUSAL_S = 0.002
@@ -34,10 +35,11 @@ TICK_S = 0.1
 
 @dataclass(frozen=True)
 class TwinStep:
-    """A request to ``route`` (by name), then think time."""
+    """A request to ``route`` (by name), then think time. Who has no answer after ``limit_s`` goes on without it."""
 
     route: str
     think: Law
+    limit_s: float | None = None
 
 
 @dataclass(frozen=True)
@@ -49,36 +51,48 @@ class TwinJourney:
     steps: tuple[TwinStep, ...]
 
 
-@dataclass(slots=True)
-class _Pool:
-    limit: int
-    in_use: int = 0
-    waiting: deque[tuple[float, _Request]] = field(default_factory=deque)
-    changes: list[tuple[float, int, int]] = field(default_factory=list)
+REFUSED, FAILED, TOO_LATE = 1, 2, 3
+ERRORS = {REFUSED: "status 503", FAILED: "status 500", TOO_LATE: "time limit"}
 
 
 @dataclass(slots=True)
-class _Server:
-    """Servers of one resource: when each is next free, and the work done in each second."""
+class _Place:
+    """A component at work: how many are inside, and how many it has served."""
 
-    free_at: list[float]
-    busy: list[float]
+    config: Component
+    pool: Places | None
+    wears: bool
+    inside: int = 0
+    served: int = 0
 
-    def work(self, start: float, end: float) -> None:
-        """Add the seconds of work in [start, end) to the second each part falls in."""
-        first, last = int(start), int(end)
-        self.busy += [0.0] * (last + 1 - len(self.busy))
-        for second in range(first, last + 1):
-            self.busy[second] += min(end, second + 1) - max(start, second)
+
+@dataclass(frozen=True, slots=True)
+class _Visit:
+    place: _Place
+    stages: tuple[tuple[Station, Callable[[], float]], ...]
 
 
 @dataclass(slots=True)
 class _Request:
+    """One on its way: ``open`` are the visits that it waits for, ``error`` what became of it if no success."""
+
     user: int
     step: int
     start: float
-    visits: tuple[tuple[str, _Pool | None, tuple[tuple[_Server, Callable[[], float]], ...]], ...]
+    phases: tuple[tuple[_Visit, ...], ...]
     at: int = 0
+    open: int = 0
+    error: int = 0
+    answered: bool = False
+    entered: list[_Place] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Branch:
+    """One of the visits that a request is at."""
+
+    request: _Request
+    visit: _Visit
     stage: int = 0
 
 
@@ -113,21 +127,16 @@ class Twin:
         self.orders: list[Order] = []
         self.noise = np.random.default_rng(seed)
         self.cpu_noise, self.loop = cpu_noise, loop or Attentive()
-        self.servers = {
-            f"{c.name}.{resource}": _Server([0.0] * (count * c.instances), [])
-            for c in config.components
-            for resource, count in (("cpu", c.cpus), ("disk", c.disks))
-            if count
-        }
-        self.pools = {c.name: _Pool(c.pool) for c in config.components if c.pool is not None}
-        self.inside = {c.name: 0 for c in config.components}
-        self.refuse_over = {c.name: c.refuse_over for c in config.components}
+        self.heap: list[tuple[float, int, Callable[..., None], object]] = []
+        self.order = 0
+        self.servers: dict[str, Station] = {}
+        self.locks: dict[str, Lock] = {}
+        self.places = {c.name: self._build(c) for c in config.components}
         self.steps = [(j.name, s) for j in self.journeys for s in j.steps]
         self.first_step = np.cumsum([0, *(len(j.steps) for j in self.journeys)]).tolist()
         self.visits = [self._compile(s.route) for _, s in self.steps]
+        self.limits = [s.limit_s for _, s in self.steps]
         self.think = [s.think.sampler(self.random) for _, s in self.steps]
-        self.heap: list[tuple[float, int, Callable[..., None], object]] = []
-        self.order = 0
         self.place: dict[int, tuple[str, int, int]] = {}
         self.leaving: set[int] = set()
         self.came = 0
@@ -135,8 +144,8 @@ class Twin:
         self.parked: list[tuple[float, int]] = []
         self.joined: list[tuple[float, int]] = []
         self.arrived: list[float] = []
-        self.done: list[tuple[float, float, float, int, bool, int, int]] = []
-        """Of each request its start, end and blind time (s), step, whether it failed, its user and that one's visit."""
+        self.done: list[tuple[float, float, float, int, int, int, int]] = []
+        """Of each request its start, end and blind time (s), step, its error or 0, its user and that one's visit."""
         self.begun_by: Counter[int] = Counter()
         self.begun: list[float] = []
         self.delays: list[tuple[float, float]] = []
@@ -175,19 +184,41 @@ class Twin:
     def seconds(self) -> int:
         return int(np.ceil(self.now))
 
-    def _compile(
-        self, route_name: str
-    ) -> tuple[tuple[str, _Pool | None, tuple[tuple[_Server, Callable[[], float]], ...]], ...]:
+    def _build(self, component: Component) -> _Place:
+        pauses = shapes.pauses_of(component)
+        kind = Shared if component.sharing else InTurn
+        if component.cpus:
+            self.servers[f"{component.name}.cpu"] = kind(component.cpus * component.instances, pauses, self._at)
+        if component.disks:
+            disks = InTurn(component.disks * component.instances, pauses, self._at)
+            self.servers[f"{component.name}.disk"] = disks
+        self.locks[component.name] = Lock(component.lock_growth, pauses, self._at)
+        if component.job_every_s > 0:
+            self._at(component.job_every_s, self._job, component)
+        pool = Places(component.pool) if component.pool is not None else None
+        return _Place(component, pool, shapes.wears(component))
+
+    def _job(self, now: float, component: Component) -> None:
+        for _ in range(component.job_cpus):
+            self.servers[f"{component.name}.cpu"].serve(now, component.job_s, lambda *_: None, None)
+        self._at(now + component.job_every_s, self._job, component)
+
+    def _compile(self, route_name: str) -> tuple[tuple[_Visit, ...], ...]:
         route = next(r for r in self.config.routes if r.name == route_name)
-        compiled = []
-        for visit in route.visits:
-            stages = tuple(
-                (self.servers[f"{visit.component}.{resource}"], self.config.law(ms).sampler(self.random))
-                for resource, ms in (("cpu", visit.cpu_ms), ("disk", visit.disk_ms))
-                if ms > 0
+        return tuple(tuple(self._compile_visit(visit) for visit in together) for together in route.phases)
+
+    def _compile_visit(self, visit: Visit) -> _Visit:
+        name = visit.component
+        stages = tuple(
+            (station, self.config.law(ms).sampler(self.random))
+            for station, ms in (
+                (self.servers.get(f"{name}.cpu"), visit.cpu_ms),
+                (self.servers.get(f"{name}.disk"), visit.disk_ms),
+                (self.locks[name], self.places[name].config.lock_ms),
             )
-            compiled.append((visit.component, self.pools.get(visit.component), stages))
-        return tuple(compiled)
+            if station is not None and ms > 0
+        )
+        return _Visit(self.places[name], stages)
 
     def _at(self, time: float, act: Callable[..., None], subject: object) -> None:
         self.order += 1
@@ -266,69 +297,78 @@ class Twin:
     def _send(self, now: float, user: int) -> None:
         self.begun.append(now)
         step = self._step(user)
-        self._arrive(now, _Request(user, step, now, self.visits[step]))
+        request = _Request(user, step, now, self.visits[step])
+        limit_s = self.limits[step]
+        if limit_s is not None:
+            self._at(now + limit_s, self._give_up, request)
+        self._go(now, request)
 
-    def _arrive(self, now: float, request: _Request) -> None:
-        """Enter the next component, refuse, wait for its pool, or finish."""
-        if request.at == len(request.visits):
-            self._finish(now, request, failed=False)
-            return
-        component, pool, _ = request.visits[request.at]
-        limit = self.refuse_over[component]
-        if limit is not None and self.inside[component] >= limit:
-            for visited, _, _ in request.visits[: request.at]:
-                self.inside[visited] -= 1
-            self._at(now + REFUSAL_S, self._refused, request)
-            return
-        self.inside[component] += 1
-        if pool is not None:
-            if pool.in_use >= pool.limit:
-                pool.waiting.append((now, request))
-                pool.changes.append((now, 0, 1))
-                return
-            pool.in_use += 1
-            pool.changes.append((now, 1, 0))
-        self._serve(now, request)
-
-    def _serve(self, now: float, request: _Request) -> None:
-        _, pool, stages = request.visits[request.at]
-        if request.stage == len(stages):
-            self._leave_component(now, request, pool)
-            return
-        server, draw = stages[request.stage]
-        request.stage += 1
-        start = max(now, server.free_at[0])
-        end = start + draw()
-        heapq.heapreplace(server.free_at, end)
-        server.work(start, end)
-        self._at(end, self._serve, request)
-
-    def _leave_component(self, now: float, request: _Request, pool: _Pool | None) -> None:
-        request.at += 1
-        request.stage = 0
-        if pool is not None:
-            if pool.waiting:
-                _, waiter = pool.waiting.popleft()
-                pool.changes.append((now, 0, -1))
-                self._serve(now, waiter)
-            else:
-                pool.in_use -= 1
-                pool.changes.append((now, -1, 0))
-        if request.at == len(request.visits):
+    def _go(self, now: float, request: _Request) -> None:
+        """On to the next visits, or answer."""
+        if request.error or request.at == len(request.phases):
             # As over sockets, the components visited are occupied until the answer leaves.
-            for visited, _, _ in request.visits:
-                self.inside[visited] -= 1
-        self._arrive(now, request)
+            for place in request.entered:
+                place.inside -= 1
+            if not request.answered:
+                self._finish(now, request)
+            return
+        phase = request.phases[request.at]
+        request.at += 1
+        request.open = len(phase)
+        for visit in phase:
+            self._arrive(now, _Branch(request, visit))
 
-    def _refused(self, now: float, request: _Request) -> None:
-        self._finish(now, request, failed=True)
+    def _arrive(self, now: float, branch: _Branch) -> None:
+        """Enter a component: be refused, wait for its pool, or be served."""
+        place = branch.visit.place
+        limit = place.config.refuse_over
+        if limit is not None and place.inside >= limit:
+            branch.request.error = REFUSED
+            self._at(now + REFUSAL_S, self._end_visit, branch)
+            return
+        place.inside += 1
+        branch.request.entered.append(place)
+        if place.pool is not None:
+            place.pool.enter(now, self._serve, branch)
+        else:
+            self._serve(now, branch)
 
-    def _finish(self, now: float, request: _Request, *, failed: bool) -> None:
+    def _serve(self, now: float, branch: _Branch) -> None:
+        visit, stage = branch.visit, branch.stage
+        place = visit.place
+        if stage < len(visit.stages):
+            branch.stage += 1
+            station, draw = visit.stages[stage]
+            work_s = draw() * shapes.wear(place.config, now, place.served) if place.wears else draw()
+            station.serve(now, work_s, self._serve, branch)
+            return
+        place.served += 1
+        if place.pool is not None:
+            place.pool.leave(now)
+        config = place.config
+        if config.fails and place.inside > config.fails_over and self.random.random() < config.fails:
+            branch.request.error = FAILED
+        self._end_visit(now, branch)
+
+    def _end_visit(self, now: float, branch: _Branch) -> None:
+        request = branch.request
+        request.open -= 1
+        if not request.open:
+            self._go(now, request)
+
+    def _give_up(self, now: float, request: _Request) -> None:
+        """The user goes on without an answer; the system does not know, and works on."""
+        if not request.answered:
+            self._finish(now, request, TOO_LATE)
+
+    def _finish(self, now: float, request: _Request, error: int = 0) -> None:
         """The answer is there; the user goes on when the generator has seen it."""
+        request.answered = True
+        error = error or request.error
         when, since = self.loop.handled(now)
         blind = min(when - since, when - request.start)
-        self.done.append((request.start, when, blind, request.step, failed, request.user, self.begun_by[request.user]))
-        act = self._fail if failed else self._succeed
+        self.done.append((request.start, when, blind, request.step, error, request.user, self.begun_by[request.user]))
+        act = self._fail if error else self._succeed
         if when > now:
             self._at(when, act, request)
         else:
@@ -368,7 +408,8 @@ class Twin:
         """The arrays of a run, once the twin has run."""
         n = self.seconds
         done = np.array(self.done, dtype=np.float64).reshape(-1, 7)
-        start, end, blind, step, failed = *done[:, :3].T, done[:, 3].astype(np.int64), done[:, 4] > 0
+        start, end, blind, step, error = *done[:, :3].T, done[:, 3].astype(np.int64), done[:, 4].astype(np.int64)
+        failed = error > 0
         begun = np.sort(np.array(self.begun))
         good = ~failed
         shape = (n, len(self.steps))
@@ -404,7 +445,11 @@ class Twin:
             histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us),
             low_histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us - kept.blind_us),
             resources=self._resources(),
-            error_kinds={"status 503": columns.per_second(end[failed], n).astype(np.int64)},
+            error_kinds={
+                kind: columns.per_second(end[error == number], n).astype(np.int64)
+                for number, kind in ERRORS.items()
+                if (error == number).any()
+            },
         )
 
     def _arrivals(self) -> Arrivals:
@@ -415,13 +460,18 @@ class Twin:
     def _resources(self) -> tuple[ResourceSeries, ...]:
         n = self.seconds
         found = []
-        for key, server in self.servers.items():
+        for key, station in self.servers.items():
             component, name = key.split(".")
-            count = len(server.free_at)
+            station.settle(self.now)
             noise = self.noise.normal(0, self.cpu_noise, n)
-            utilisation = np.clip(columns.first(server.busy, n) / count + noise, 0, 1)
-            found.append(ResourceSeries(component, name, name, np.full(n, float(count)), utilisation))
-        for component, pool in self.pools.items():
+            if not self.places[component].config.metered:
+                continue
+            utilisation = np.clip(columns.first(station.busy, n) / station.servers + noise, 0, 1)
+            found.append(ResourceSeries(component, name, name, np.full(n, float(station.servers)), utilisation))
+        for component, place in self.places.items():
+            pool = place.pool
+            if pool is None or not place.config.metered or not place.config.pool_metered:
+                continue
             times = np.array([t for t, _, _ in pool.changes])
             in_use = columns.mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
             waiting = columns.mean_level(times, np.array([w for _, _, w in pool.changes]), n)

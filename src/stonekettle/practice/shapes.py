@@ -1,0 +1,50 @@
+"""How a component's servers change with time: they stand still, have other work, slow down or warm up."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from stonekettle.practice.config import Component
+
+
+@dataclass(frozen=True)
+class Pauses:
+    """All servers stand still for ``length_s`` at the end of each ``every_s``."""
+
+    every_s: float
+    length_s: float
+
+    def worked(self, start: float, end: float) -> float:
+        """For how much of [start, end) they work, seconds."""
+        return self._worked_until(end) - self._worked_until(start)
+
+    def ends(self, start: float, work_s: float) -> float:
+        """When work that begins at ``start`` is done."""
+        if self.length_s <= 0:
+            return start + work_s
+        able = self.every_s - self.length_s
+        whole, rest = divmod(self._worked_until(start) + work_s, able)
+        return max(start, whole * self.every_s + rest)
+
+    def _worked_until(self, time: float) -> float:
+        if self.length_s <= 0:
+            return time
+        whole, rest = divmod(time, self.every_s)
+        able = self.every_s - self.length_s
+        return whole * able + min(rest, able)
+
+
+def pauses_of(component: Component) -> Pauses:
+    return Pauses(component.pause_every_s, component.pause_s if component.pause_every_s > 0 else 0.0)
+
+
+def wears(component: Component) -> bool:
+    """Whether its work takes another time now than later."""
+    return component.cold_factor != 1.0 or component.slows_per_minute != 0.0
+
+
+def wear(component: Component, now_s: float, visits: int) -> float:
+    """How many times as long as usual work takes after so many seconds and visits."""
+    cold = 1 + (component.cold_factor - 1) * math.exp(-visits / component.warms_over)
+    return cold * (1 + component.slows_per_minute * now_s / 60)
