@@ -68,6 +68,62 @@ def test_fixed_think_times_break_no_law(seed: int) -> None:
     assert sum(check.broken for check in checks) <= 1
 
 
+def test_healthy_runs_of_every_think_time_are_seldom_flagged() -> None:
+    """One run in fifty may be: of 30 at most two, whatever the law, and none stands still."""
+    flagged = paused = 0
+    laws_of_thinking = [Law("fixed", 2.0), Law("uniform", 2.0, 1.0), Law("lognormal", 2.0, variation=1.5)]
+    for seed in range(30):
+        journeys = [TwinJourney("visit", 1.0, (TwinStep(ROUTE, laws_of_thinking[seed % 3]),))]
+        profile = climb(15, 150, 15, 20)
+        run = simulate(one_server_system(30, servers=2), journeys, profile, seed=seed)
+        checks = laws.obeyed(measure(run, as_planned(profile).levels()))
+        flagged += any(check.broken for check in checks)
+        paused += any(check.pause_s > 0 for check in checks)
+    assert flagged <= 2
+    assert paused <= 1
+
+
+def test_long_services_of_a_few_users_are_no_pause() -> None:
+    """Three users, one in a hundred services over ten times the mean: all three may be at long ones at once."""
+    config = replace(one_server_system(400, servers=3), service_law="hyperexponential", service_variation=3.0)
+    profile = climb(3, 3, 1, 90)
+    gaps = []
+    for seed in range(12):
+        levels = measure(simulate(config, visits(0.2), profile, seed=seed), as_planned(profile).levels())
+        gaps += [check.pause_s for check in laws.obeyed(levels)]
+    assert not any(gaps)
+
+
+def test_work_for_steps_that_fail_is_work() -> None:
+    """A quarter of the visits fails after its work of 20 ms: each success carries a third of a failure along."""
+    config, profile = one_server_system(20, servers=2, fails=0.25), climb(10, 80, 10, 40)
+    run = simulate(config, visits(1.0), profile, seed=3)
+    found = laws.demand(run.resources[0], measure(run, as_planned(profile).levels()))
+    assert found is not None
+    assert found.ceiling is not None
+    assert found.demand_s.value == pytest.approx(0.020 / 0.75, rel=0.03)
+    assert found.ceiling.low < 75 < found.ceiling.high
+
+
+def test_what_failures_cost_is_told_from_what_successes_cost() -> None:
+    """Beyond a crowd of 20 half of the visits fail after their work: a failure costs what a success does."""
+    config, profile = one_server_system(20, servers=2, fails=0.5, fails_over=20), climb(20, 200, 20, 30)
+    run = simulate(config, visits(1.0), profile, seed=3)
+    found = laws.demand(run.resources[0], measure(run, as_planned(profile).levels()))
+    assert found is not None
+    assert found.demand_s.value == pytest.approx(0.020, rel=0.05)
+    assert found.failed_s == pytest.approx(0.020, rel=0.10)
+
+
+def test_refusals_that_cost_nothing_leave_the_demand_alone() -> None:
+    config, profile = one_server_system(20, servers=2, refuse_over=12), climb(20, 300, 20, 20)
+    run = simulate(config, visits(1.0), profile, seed=3)
+    found = laws.demand(run.resources[0], measure(run, as_planned(profile).levels()))
+    assert found is not None
+    assert found.demand_s.value == pytest.approx(0.020, rel=0.04)
+    assert found.failed_s == pytest.approx(0.0, abs=0.0025)
+
+
 def test_demand_is_recovered_within_its_interval() -> None:
     config = one_server_system(20, servers=2)
     profile = climb(10, 80, 10, 40)

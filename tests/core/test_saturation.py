@@ -13,7 +13,7 @@ from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned, planned
 from stonekettle.core.saturation import Saturation, fit_hinge
-from stonekettle.core.types import Declined
+from stonekettle.core.types import Declined, Reason
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
@@ -68,9 +68,9 @@ def test_the_hardware_ceiling_is_known_before_it_is_reached() -> None:
 
 
 def test_too_few_levels_are_declined() -> None:
-    profile = climb(20, 60, 20)
-    levels = measure(simulate(one_server_system(), visits(1.0), profile), as_planned(profile).levels())
-    assert saturation.find(levels) == Declined("too few levels", pytest.approx(60, abs=1))
+    profile = climb(60, 120, 30)
+    levels = measure(simulate(one_server_system(20), visits(1.0), profile), as_planned(profile).levels())
+    assert saturation.find(levels) == Declined("too few levels", pytest.approx(120, abs=1))
 
 
 def test_a_peak_is_claimed_with_its_place_and_the_fall_beyond_it() -> None:
@@ -122,14 +122,15 @@ def test_users_gathering_before_the_bottleneck_do_not_raise_the_limit() -> None:
         TwinJourney("buy", 1, (TwinStep("GET /buy", think),)),
     ]
     real = truth.compute(config, {"GET /look": 6 / 7, "GET /buy": 1 / 7}, 2.0)
-    profile, errors = climb(80, 1200, 80, 20), []
+    profile, errors, covered = climb(80, 1200, 80, 20), [], []
     for seed in range(4):
         levels = measure(simulate(config, journeys, profile, seed=seed), as_planned(profile).levels())
         found = saturation.find(levels)
         assert isinstance(found, Saturation)
         assert found.load is not None
-        assert found.load.low < real.users < found.load.high
+        covered.append(found.load.low < real.users < found.load.high)
         errors.append(found.load.value / real.users - 1)
+    assert sum(covered) >= 3
     assert abs(np.mean(errors)) < 0.02
 
 
@@ -170,3 +171,32 @@ def test_where_people_arrive_by_rate_the_limit_is_told_in_arrivals_per_second() 
     assert found.ceiling is not None
     assert found.load.value == pytest.approx(50, rel=0.06)
     assert found.ceiling.load.value == pytest.approx(50, rel=0.06)
+
+
+def few(config: PracticeConfig, *loads: int, metered: bool = True) -> Saturation | Declined:
+    profile = LoadProfile(tuple(Segment.hold(users, 30) for users in loads))
+    run = simulate(config, visits(1.0), profile, seed=4)
+    keys = [r.key for r in run.resources] if metered else []
+    return saturation.find(measure(run, as_planned(profile).levels()), metered=keys)
+
+
+def test_one_level_with_room_tells_how_far_saturation_is_not_reached() -> None:
+    found = few(one_server_system(20, servers=2), 40)
+    assert isinstance(found, Saturation)
+    assert (found.status, found.at_least) == ("not reached", pytest.approx(40, abs=1))
+    assert found.next_levels[0] > 40
+
+
+def test_two_levels_in_proportion_tell_it_without_meters() -> None:
+    found = few(one_server_system(20, servers=2), 20, 60, metered=False)
+    assert isinstance(found, Saturation)
+    assert found.at_least == pytest.approx(60, abs=1)
+
+
+def test_levels_beyond_saturation_do_not_carry_that_it_was_not_reached() -> None:
+    config = one_server_system(20, servers=2)
+    assert few(config, 200) == Declined(Reason.TOO_FEW_LEVELS, pytest.approx(200, abs=1))
+    assert isinstance(few(config, 200, metered=False), Declined)
+    below = few(config, 50, 150, 200)
+    assert isinstance(below, Saturation)
+    assert below.at_least == pytest.approx(50, abs=1)

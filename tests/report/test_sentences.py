@@ -10,6 +10,7 @@ import pytest
 
 from stonekettle.core import analysis
 from stonekettle.core.analysis import Arriving
+from stonekettle.core.changes import Change
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.objectives import BreakingPoint, ComfortLimit
 from stonekettle.core.orders import as_planned
@@ -63,6 +64,13 @@ def test_a_run_that_never_saturates_says_so_and_what_would_decide() -> None:
     assert "Saturation not reached up to 80 users" in verdict
     assert "would decide" in notes["saturation"].text
     assert notes["limiting"].title == "No resource is full yet"
+
+
+def test_a_few_levels_with_room_say_how_far_saturation_is_not_reached() -> None:
+    verdict, notes = told(one_server_system(20, servers=2), climb(20, 40, 20, 40))
+    assert "Saturation not reached up to 40 users" in verdict
+    assert "4 levels to tell: 60, 80 and 120 users would be the next." in notes["saturation"].text
+    assert notes["saturation"].details == ()
 
 
 def test_a_pool_is_named_with_those_waiting() -> None:
@@ -196,3 +204,48 @@ def test_an_overload_says_what_is_thrown_away_and_where_the_peak_was() -> None:
     assert re.search("Overloaded: `shop` CPU is full, and 8[2-6] % of its work is thrown away", verdict)
     assert "More load gets less done" in notes["saturation"].text
     assert notes["limiting"].grade == "saturated"
+
+
+@pytest.mark.parametrize(
+    ("change", "title", "text"),
+    [
+        (
+            Change("slower", "shop.cpu", 0.23, load=40.0),
+            "The system grew slower during the run, by 23 %",
+            "When the load came back to 40 users, a step's work at `shop` CPU was 23 % more than before.",
+        ),
+        (
+            Change("faster", "shop.cpu", 0.3),
+            "The system grew faster during the run, by 30 %",
+            "Within its levels, while the load stayed the same, a step's work at `shop` CPU was 30 % less than before.",
+        ),
+        (
+            Change("slower", "response", 0.5, load=40.0),
+            "The system grew slower during the run, by 50 %",
+            "When the load came back to 40 users, the response was 50 % more than before.",
+        ),
+        (
+            Change("not recovered", "throughput", 0.6, load=60.0),
+            "Not itself again after the overload: 60 % less gets done",
+            "Later, at 60 users, throughput is lower than it was on the way up.",
+        ),
+        (
+            Change("periodic", "shop.cpu", 0.1, period_s=20.0),
+            "Something else happens each 20.0 s",
+            "`shop` CPU stands out for 2.00 s at a time",
+        ),
+    ],
+)
+def test_what_changed_is_told_with_what_would_settle_it(change: Change, title: str, text: str) -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    found = analysis.analyse(run, as_planned(SATURATING), document.core_objectives(PLAN), PLAN.error_limit)
+    notes = {note.kind: note for note in sentences.notes(replace(found, changes=(change,)), PLAN)}
+    note = notes[f"change:{change.kind}"]
+    assert note.title == title
+    assert text in note.text
+    assert note.grade == "strained"
+    assert not [kind for kind in sentences_kinds(found) if kind.startswith("change")]
+
+
+def sentences_kinds(found: analysis.Analysis) -> list[str]:
+    return [note.kind for note in sentences.notes(found, PLAN)]

@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-import json
-import os
-import subprocess
-import sys
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import pytest
 import yaml
@@ -17,10 +12,9 @@ import yaml
 from stonekettle.cli import run
 from stonekettle.plan import document
 from stonekettle.practice import config, truth
+from tests.truth.side_by_side import ROOT, Played, play
 
-ROOT = Path(__file__).parents[2]
 THINK_S = 0.5
-TRIES = 3
 LIMITS = {
     "ledger CPU": {"ledger": {"cpus": 4}},
     "planner CPU": {"ledger": {"cpus": 16, "pool": None}, "planner": {"cpus": 1}},
@@ -35,46 +29,22 @@ class Case:
     """A system's truth and the run that looks for it."""
 
     real: truth.Truth
-    folder: Path
-    code: int = run.NOT_TRUSTWORTHY
-
-    @property
-    def found(self) -> dict[str, Any]:
-        found: dict[str, Any] = json.loads((self.folder / "out" / "result.json").read_text())
-        return found
-
-    @property
-    def settled(self) -> bool:
-        """Whether another try would be worth nothing: it was fit to measure, and found a point."""
-        return self.code != run.NOT_TRUSTWORTHY and self.found["findings"]["saturation"].get("status") == "reached"
-
-    def start(self) -> subprocess.Popen[bytes]:
-        words = ("run", "plan.yaml", "--out", "out", "--practice", "--practice-config", "practice.yaml")
-        return subprocess.Popen(
-            [sys.executable, "-m", "stonekettle.cli", *words],
-            cwd=self.folder,
-            stdout=subprocess.DEVNULL,
-            env={**os.environ, "PYTHONPATH": str(ROOT / "src")},
-        )
+    run: Played
 
 
 @pytest.fixture(scope="module")
 def cases(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, Case]:
-    """All three, run side by side: together they keep the machine less than half busy. A run whose levels
-    prove nothing says so itself and is worth another try."""
+    """All three, run side by side: together they keep the machine less than half busy."""
     made = {name: _case(name, tmp_path_factory.mktemp("truth")) for name in LIMITS}
-    for _ in range(TRIES):
-        wanted = [case for case in made.values() if not case.settled]
-        for case, process in [(case, case.start()) for case in wanted]:
-            case.code = process.wait(200)
+    play(case.run for case in made.values())
     return made
 
 
 @pytest.mark.parametrize("name", LIMITS)
 def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> None:
     case = cases[name]
-    found, real = case.found, case.real
-    assert case.code in (run.MET, run.BROKEN), found["verdict"]
+    found, real = case.run.found, case.real
+    assert case.run.code in (run.MET, run.BROKEN), found["verdict"]
     assert found["findings"]["limiting"]["resource"]["key"] == EXPECTED[name]
     point = found["findings"]["saturation"]
     assert point["status"] == "reached", found["verdict"]
@@ -87,15 +57,13 @@ def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> 
 
 
 def _case(name: str, folder: Path) -> Case:
-    practice = folder / "practice.yaml"
-    practice.write_text(yaml.safe_dump({"changes": LIMITS[name]}))
+    practice = {"changes": LIMITS[name]}
     plan = yaml.safe_load((ROOT / "examples" / "quick.yaml").read_text())
-    real = truth.compute(config.load(practice), _mix(document.from_document(plan)), THINK_S)
+    real = truth.compute(config.from_document(practice), _mix(document.from_document(plan)), THINK_S)
     assert real.limiting == EXPECTED[name]
     step = max(2, round(real.users * 1.8 / 7))
     plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "20 s"}}]
-    (folder / "plan.yaml").write_text(yaml.safe_dump(plan))
-    return Case(real, folder)
+    return Case(real, Played.of(folder, plan, practice, lambda found: found["saturation"].get("status") == "reached"))
 
 
 def _mix(plan: document.Plan) -> dict[str, float]:

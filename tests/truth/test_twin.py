@@ -6,16 +6,17 @@ import numpy as np
 import pytest
 
 from stonekettle.cli.bench import truth, unfit
+from stonekettle.cli.bench.conditions import CONDITIONS, make
 
 
 @pytest.fixture(scope="module")
 def outcomes() -> list[truth.Outcome]:
-    jobs = [("saturated", s) for s in range(8)] + [("far", s) for s in range(4)] + [("pool", s) for s in range(4)]
-    return [truth.judge(truth.make_case(kind, seed), comfort=False) for kind, seed in jobs]
+    jobs = [("ordinary", s) for s in range(8)] + [("far", s) for s in range(4)] + [("pool", s) for s in range(4)]
+    return [truth.judge(make(kind, seed), comfort=False) for kind, seed in jobs]
 
 
 def test_saturation_is_close_to_the_truth(outcomes: list[truth.Outcome]) -> None:
-    errors = [o.users_error for o in outcomes if o.users_error is not None]
+    errors = [o.users.error for o in outcomes if o.users is not None]
     assert len(errors) >= 10
     assert np.median(errors) < 0.025
     assert max(errors) < 0.10
@@ -42,7 +43,28 @@ def test_runs_limited_by_their_generator_are_called_so() -> None:
     assert all(unfit.examine((unfit.LIMITED, seed, 0, None)).generator for seed in (1, 3, 5))
 
 
+@pytest.mark.parametrize("kind", ["ordinary", "short levels"])
+def test_the_comfort_limit_is_close_to_the_truth_and_within_its_interval(kind: str) -> None:
+    found = [judged for seed in range(4) if (judged := truth.judge(make(kind, seed)).comfort)]
+    assert len(found) >= 3
+    assert np.median([one.error for one in found]) < 0.05
+    assert [one.covered for one in found].count(False) <= 1
+
+
+@pytest.mark.parametrize("kind", ["warming", "drift", "periodic job"])
+def test_what_changes_in_a_run_is_found(kind: str) -> None:
+    outcomes = [truth.judge(make(kind, seed), comfort=False) for seed in range(4)]
+    assert [o.change_found for o in outcomes].count(False) <= 1
+
+
+def test_every_condition_has_a_truth_and_a_row() -> None:
+    outcomes = [truth.judge(make(kind, 2), comfort=False) for kind in CONDITIONS]
+    figures = {f.name: f for f in truth.figures_of(outcomes)}
+    assert all(figures[kind].value.endswith("n 1") for kind in CONDITIONS)
+    assert figures["changes said of systems that did not"].value.startswith("0.0%")
+
+
 def test_figures_are_made_of_outcomes(outcomes: list[truth.Outcome]) -> None:
     figures = {f.name: f for f in truth.figures_of(outcomes)}
     assert figures["false claims far from saturation"].met
-    assert figures["saturation point N*, median / p90 error"].value.endswith(")")
+    assert figures["all: saturation point N*, median / p90 error"].value.endswith(")")

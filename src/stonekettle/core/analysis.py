@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from stonekettle.core import blur, bottleneck, laws, levels, objectives, saturation, stalls
+from stonekettle.core import blur, bottleneck, changes, laws, levels, objectives, saturation, stalls
+from stonekettle.core.changes import Change
 from stonekettle.core.load import LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 
-VERSION = 5
+VERSION = 6
 """Raised whenever the same data would give other findings."""
 
 
@@ -40,6 +41,7 @@ class Analysis:
     limiting: bottleneck.LimitingResource | Declined
     first_errors: tuple[objectives.FirstError, ...]
     arriving: Arriving | None = None
+    changes: tuple[Change, ...] = ()
 
     @property
     def trustworthy(self) -> bool:
@@ -68,9 +70,19 @@ def analyse(
     if left_out.size:
         run = stalls.without(run, left_out, requests)
         measured = levels.measure(run, planned)
-    checks = tuple(laws.little(level) for level in measured)
-    point: saturation.Saturation | Declined = saturation.find(measured, hardware)
-    comfort = objectives.comfort_limit(run, measured, goals)
+    checks = laws.obeyed(measured)
+    changed = changes.find(run, measured)
+    aged = changes.aged(changed)
+    if aged:
+        demands = _demands(run, measured, aged=True)
+        hardware = [d for d in demands if d.key not in pools]
+    point: saturation.Saturation | Declined = saturation.find(
+        measured, hardware, changed=changed, metered=[r.key for r in run.resources if r.kind != "memory"]
+    )
+    # Beside regular interruptions percentiles are theirs, and no curve tells them.
+    steady = goals and not changes.interrupted(changed)
+    response = saturation.response_curve(measured, hardware) if steady else None
+    comfort = objectives.comfort_limit(run, measured, goals, aged=aged, response=response)
     breaking = objectives.breaking_point(run, measured, error_limit)
     shape = point if isinstance(point, saturation.Saturation) else None
     shortfall = blur.shortfall(run, measured)
@@ -94,6 +106,7 @@ def analyse(
         limiting,
         objectives.first_errors(run),
         _arriving(run),
+        changed,
     )
 
 
@@ -104,11 +117,13 @@ def _arriving(run: RunData) -> Arriving | None:
     return Arriving(*sums)
 
 
-def _demands(run: RunData, measured: Sequence[levels.Level]) -> tuple[laws.Demand, ...]:
+def _demands(run: RunData, measured: Sequence[levels.Level], *, aged: bool = False) -> tuple[laws.Demand, ...]:
+    """What steps cost at each resource; of a system that has aged, what they cost at the highest loads."""
+    cost = laws.latest_demand if aged else laws.demand
     return tuple(
         found
         for resource in run.resources
-        if resource.kind != "memory" and (found := laws.demand(resource, measured)) is not None
+        if resource.kind != "memory" and (found := cost(resource, measured)) is not None
     )
 
 

@@ -112,16 +112,17 @@ class _Wasted:
 
 
 def _overloaded(levels: Sequence[Level], saturation: Saturation | None, demands: Sequence[Demand]) -> _Wasted | None:
-    """The one of these resources that is full at the highest load and works in vain: answers fail there, and by its
-    demand per step the successes explain too little of its work. Refusals that cost nothing leave none unexplained."""
+    """The one of these resources that is full at the highest load and works in vain: answers fail there, and by what
+    a failure costs it they take much of its work. Refusals that cost nothing take none."""
     if saturation is None or saturation.retrograde is None or levels[-1].error_ratio < FAILING:
         return None
     last = levels[-1]
     found = []
     for demand in demands:
         used = last.utilisation.get(demand.key, math.nan)
-        if used >= BUSY:
-            found.append(_Wasted(demand.key, 1 - demand.demand_s.value * last.throughput / (used * demand.servers)))
+        failures = last.completion_rate - last.throughput
+        if used >= BUSY and demand.failed_s is not None:
+            found.append(_Wasted(demand.key, min(1.0, demand.failed_s * failures / (used * demand.servers))))
     worst = max(found, key=lambda one: one.in_vain, default=None)
     return worst if worst is not None and worst.in_vain > IN_VAIN else None
 
@@ -145,6 +146,9 @@ def _decide(
     busy = [e for e in hardware if e.utilisation >= BUSY]
     if busy:
         return "hardware", max(busy, key=lambda e: (round(e.utilisation, 2), _demand_s(e)))
+    named = saturation.resource if saturation is not None and saturation.status == "reached" else None
+    if named is not None and (by_its_law := next((e for e in hardware if e.key == named), None)):
+        return "hardware", by_its_law
     pools = [
         e for e in evidence if e.kind in SOFTWARE and e.utilisation >= POOL_FULL and (e.waiting or 0.0) >= POOL_WAITING
     ]

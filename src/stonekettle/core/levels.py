@@ -12,6 +12,7 @@ ends: as recorded, and less the time in which the generator had not looked.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -30,6 +31,7 @@ MIN_BLOCKS = 4
 WARM_UP_SHARE = 0.2
 WARM_UP_CYCLES = 2.0
 OFF_PLAN_SHARE = 0.02
+MORE_ERRORS = 0.02
 LEAST_DELIVERED = 0.01
 """Of the users present, for a generator that got round to next to none of them: a load is never zero."""
 MOST_KEPT, SOME_KEPT = 0.5, 0.2
@@ -74,7 +76,8 @@ class Level:
     it: twice the mean lateness. ``think_variation`` is over all requests, ``own_variation`` that of each
     step alone; ``steps_in_turn`` the mean number of steps in a journey. Of ``longest_gap_s``
     between two starts the generator stood still for ``gap_stalled_s``. ``spans`` are the seconds that count, each
-    from its first to before its end.
+    from its first to before its end. ``response_se_s`` is the standard error of the mean response; ``unsettled`` by
+    how many steps per second those begun and those ended differ.
     """
 
     number: int
@@ -114,6 +117,8 @@ class Level:
     capacity: dict[str, float]
     waiting: dict[str, float]
     spans: tuple[tuple[int, int], ...]
+    response_se_s: float = math.nan
+    unsettled: float = 0.0
 
     @property
     def error_ratio(self) -> float:
@@ -143,6 +148,18 @@ def measure(run: RunData, planned: Sequence[PlannedLevel]) -> tuple[Level, ...]:
         if level is not None:
             found.append(level)
     return _with_pooled_errors(found)
+
+
+def usual_success(levels: Sequence[Level]) -> tuple[float, float]:
+    """The share of steps that succeeds while nothing is overloaded, and its standard error: of the lower third of the
+    levels, and of all others where next to no more fail."""
+    ordered = sorted(levels, key=lambda lv: lv.load.delivered)
+    light = ordered[: max(2, len(ordered) // 3)]
+    usual = sum(lv.errors for lv in light) / max(1, sum(lv.completions for lv in light))
+    alike = [lv for lv in ordered if lv in light or lv.error_ratio <= usual + MORE_ERRORS]
+    n = max(1, sum(lv.completions for lv in alike))
+    share = 1 - sum(lv.errors for lv in alike) / n
+    return max(share, 1 / n), math.sqrt(share * (1 - share) / n)
 
 
 def gaps(run: RunData) -> BoolArray:
@@ -254,7 +271,21 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         capacity={r.key: _mean(r.capacity[used]) for r in run.resources},
         waiting={r.key: _mean(r.waiting[used]) for r in run.resources if r.waiting is not None},
         spans=_spans(used),
+        response_se_s=_response_se(times, window),
+        unsettled=abs(float(run.started[used].sum()) - total) / seconds,
     )
+
+
+def _response_se(times: Times, window: Window) -> float:
+    """Of the mean over blocks, a ratio of sums (Cochran 1977)."""
+    if window.blocks < 2:
+        return math.nan
+    block = window.block_of_second[window.used]
+    counts = np.bincount(block, times.count[window.used].sum(axis=1), window.blocks)
+    sums = np.bincount(block, times.sum_s[window.used].sum(axis=1), window.blocks)
+    total = max(float(counts.sum()), 1.0)
+    off = sums - sums.sum() / total * counts
+    return float(np.sqrt(window.blocks / (window.blocks - 1) * (off**2).sum()) / total)
 
 
 def _load(run: RunData, plan: PlannedLevel, used: BoolArray, users: float) -> Load:

@@ -2,9 +2,14 @@
 
 Comfort limit: the log of the percentile is made monotone in load by isotonic regression (Barlow
 et al. 1972), and the goal is crossed by log-linear interpolation; the lowest crossing over all
-objectives decides. Interval: each level's log percentile ± 1.645 standard errors from a bootstrap
-of 5-second blocks, isotonic regression on both bands, their crossings, then a quarter of a level
-step down and a tenth up for the interpolation itself.
+objectives decides. Where the curve of the mean response is known (:mod:`limit`), that crossing is only the place to
+look: the log of the percentile over the level's own mean is fitted by a straight line in the log of load through the
+levels around it (weighted least squares, each level by its standard error and by a part of what the curve rises from
+there), and the goal is crossed by curve and line together. Its interval is of the fit, the curve's limit and 2 % (4 %
+for steps that differ), and reaches further down: near saturation levels are shorter than queues take to build up.
+Interval of the former: each level's log percentile ± 1.645 standard errors from a bootstrap of 5-second blocks,
+isotonic regression on both bands, their crossings, then a quarter of a level step down and a tenth up for the
+interpolation itself.
 
 Measured times have two ends, and so has the load: the lower band is of recorded times on the load less
 what was blind of it, the upper one of recorded less blind times on all that was delivered. Where that widens the
@@ -27,10 +32,12 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from scipy import stats
 from scipy.optimize import isotonic_regression
 
 from stonekettle.core.histogram import cropped, percentiles_s
 from stonekettle.core.levels import Level, best_times, percentile_ends
+from stonekettle.core.limit import Response
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Estimate, FloatArray, Reason
 
@@ -38,6 +45,15 @@ REPLICATES = 200
 Z_90 = 1.645
 STEP_DOWN, STEP_UP = 0.25, 0.10
 MIN_STEP_COMPLETIONS = 30
+AGEING = 0.3
+LEAST_NEAR, MOST_NEAR, NEAR = 3, 6, 0.7
+"""Levels around a crossing by which it is found along the curve: so many, within so much of it in the log of load."""
+RISE_ERROR, TILT_ERROR, LEAST_RATIO_ERROR, LEAST_RISING = 0.15, 0.2, 0.01, 0.5
+CURVE_ERROR, MIXED_ERROR = 0.02, 0.04
+"""Share of a load by which the curve may be off; more where steps differ, whose mix is never quite the planned one."""
+UNSETTLED, MOST_UNSETTLED = 0.01, 0.12
+"""Levels are too short for the longest queues: the true limit may be lower by so much of the services' variation."""
+GRID, AROUND = 300, 10
 MOST_BLUR = 0.25
 """A comfort limit whose two ends differ by a larger share of it is not claimed."""
 
@@ -118,16 +134,23 @@ class FirstError:
 
 
 def comfort_limit(
-    run: RunData, levels: Sequence[Level], objectives: Sequence[Objective], seed: int = 1
+    run: RunData,
+    levels: Sequence[Level],
+    objectives: Sequence[Objective],
+    seed: int = 1,
+    *,
+    aged: float = 0.0,
+    response: Response | None = None,
 ) -> ComfortLimit | Declined:
-    """The comfort limit of a run over its levels, ordered by load."""
+    """The comfort limit of a run over its levels, ordered by load. ``aged`` is by how much what a step costs changed
+    meanwhile: the interval is wider by a part of it. ``response`` is the curve of the mean response, if it is known."""
     levels = sorted(levels, key=lambda lv: lv.load.delivered)
     if not objectives:
         return Declined(Reason.NO_OBJECTIVES)
     if not levels:
         return Declined(Reason.TOO_FEW_LEVELS)
     random = np.random.default_rng(seed)
-    results = tuple(_judge(run, levels, objective, random) for objective in objectives)
+    results = tuple(_judge(run, levels, objective, random, response) for objective in objectives)
     tested = levels[-1].load.delivered
     broken = [(r, r.load) for r in results if r.load is not None]
     if not broken:
@@ -138,7 +161,8 @@ def comfort_limit(
     everywhere = deciding.broken_everywhere
     # Below the lowest level nothing was measured: the limit may lie anywhere there.
     low = 0.0 if everywhere else min(e.low for _, e in broken)
-    load = Estimate(min(e.value for _, e in broken), low, min(e.high for _, e in broken))
+    high = min(e.high for _, e in broken)
+    load = Estimate(min(e.value for _, e in broken), low * (1 - AGEING * aged), high * (1 + AGEING * aged))
     throughput = _throughput_at(levels, load.value)
     status: Literal["found", "below"] = "below" if everywhere else "found"
     return ComfortLimit(status, load, tested, throughput, deciding.objective, results)
@@ -192,7 +216,13 @@ class _Curve:
     blind: FloatArray
 
 
-def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: np.random.Generator) -> ObjectiveResult:
+def _judge(
+    run: RunData,
+    levels: Sequence[Level],
+    objective: Objective,
+    random: np.random.Generator,
+    response: Response | None,
+) -> ObjectiveResult:
     loads, blind = np.array([lv.load.delivered for lv in levels]), np.array([lv.load.blind for lv in levels])
     if objective.kind == "errors":
         values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
@@ -210,6 +240,9 @@ def _judge(run: RunData, levels: Sequence[Level], objective: Objective, random: 
     if known.any():
         curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
         estimate, everywhere, blur = _crossing_interval(loads[known], curve, objective.limit)
+        if estimate is not None and not everywhere and response is not None and objective.kind == "response":
+            told = [lv for lv, there in zip(levels, known, strict=True) if there]
+            estimate = _along_the_curve(told, curve, objective.limit, response, estimate) or estimate
         for_sure = curve.low - Z_90 * curve.se > math.log(objective.limit)
         missed = loads[known][for_sure & (loads[known] < (estimate.value if estimate else math.inf))]
     return ObjectiveResult(
@@ -263,6 +296,44 @@ def _crossing_interval(loads: FloatArray, curve: _Curve, limit: float) -> tuple[
     high = max(late if late is not None else float(loads[-1]), middle) + STEP_UP * step
     first, last = (end if end is not None else float(loads[-1]) for end in ends)
     return Estimate(middle, max(low, 0.0), high), middle <= loads[0], max(0.0, last - first) / middle
+
+
+def _along_the_curve(
+    levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate
+) -> Estimate | None:
+    """The crossing near a ``rough`` one by the curve of the mean response; None where the levels around do not bear
+    it. Of each level's percentile only the ratio to its own mean counts: a queue that has not built up yet, or has by
+    chance, moves both alike."""
+    loads = np.array([lv.load.delivered for lv in levels])
+    near = np.argsort(np.abs(np.log(loads / rough.value)))[:MOST_NEAR]
+    near = np.sort(near[np.abs(np.log(loads[near] / rough.value)) < NEAR])
+    if near.size < LEAST_NEAR:
+        return None
+    mean = np.log(np.array([lv.response_s for lv in levels]))
+    here = float(np.log(response.curve(np.array([rough.value])))[0])
+    rise = np.log(response.curve(loads[near])) - here
+    x, y = np.log(loads[near] / rough.value), ((curve.high + curve.low) / 2 - mean)[near]
+    weight = 1 / (np.maximum(curve.se[near], LEAST_RATIO_ERROR) ** 2 + (RISE_ERROR * rise) ** 2)
+    design = np.stack([np.ones_like(x), x])
+    covariance = np.linalg.inv(design * weight @ design.T + np.diag([0.0, 1 / TILT_ERROR**2]))
+    shift, tilt = covariance @ (design * weight @ y)
+    grid = np.linspace(loads[near[0]], loads[near[-1]], GRID)
+    over = np.log(response.curve(grid)) + shift + tilt * np.log(grid / rough.value) - math.log(limit)
+    value = _crossing(grid, over, 0.0)
+    if value is None or value <= grid[0]:
+        return None
+    at = int(np.clip(np.searchsorted(grid, value), AROUND, GRID - AROUND - 1))
+    rising = float((over[at + AROUND] - over[at - AROUND]) / np.log(grid[at + AROUND] / grid[at - AROUND]))
+    place = np.array([1.0, math.log(value / rough.value)])
+    misfit = max(1.0, float((weight * (y - shift - tilt * x) ** 2).sum()) / (near.size - 1))
+    of_levels = math.sqrt(float(place @ covariance @ place) * misfit) / max(rising, LEAST_RISING)
+    mixed = MIXED_ERROR if len(levels[0].steps) > 1 else CURVE_ERROR
+    share = math.hypot(float(stats.t.ppf(0.95, near.size + 1)) * of_levels, math.hypot(response.error, mixed))
+    # The two ends of what was measured.
+    apart = float(np.interp(value, loads, np.maximum(curve.high - curve.low, 0.0))) / max(rising, LEAST_RISING) / 2
+    apart += float(np.interp(value, loads, curve.blind)) / value / 2
+    early = min(UNSETTLED * response.variation2, MOST_UNSETTLED) + CURVE_ERROR
+    return Estimate(value, max(0.0, value * (1 - share - apart - early)), value * (1 + share + apart))
 
 
 def _crossing(loads: FloatArray, logs: FloatArray, goal: float) -> float | None:

@@ -2,15 +2,16 @@
 
 Definition: N* = X_max · (R₁ + Z), with X_max the throughput limit, R₁ the response time at light
 load and Z the think time per step (Denning & Buzen 1978; Lazowska 1984); where people arrive by rate, X_max over
-the steps that one arrival brings. X_max is the weighted
-mean of the levels beyond 1.1 × the break of a hinge min(aN, aB), fitted by weighted least squares
-over a scan of breaks, with ± t(0.95, k+2)·SE·√max(1, χ²/df).
+the steps that one arrival brings; where a share of the steps fails at light load already, more by as much. X_max and R₁
+are the best estimates from all levels and the demands (:mod:`limit`).
 
 Where throughput falls beyond its peak there is no plateau: claimed are the peak, its place, and the fall.
 
-The claim is made only when a parametric bootstrap's 95th percentile of the break lies below the
-second-last level *and* the upper bound of the slope over the last three levels is under half the
-initial slope; an interval without that gate would cover a third of the truth it promises.
+The claim is made only when N* was passed, the interval of X_max is narrow, and saturation shows: a resource that is
+full at the highest level and by its demand sets the limit; or the curve, a hinge min(aN, aB) fitted by weighted
+least squares over a scan of breaks B: a parametric bootstrap's 95th percentile of the break lies below the
+second-last level *and* the upper bound of the slope over the last three levels is under half the initial slope. An
+interval without such a gate would cover a third of the truth it promises.
 
 Load is what was delivered. As the generator may have been blind for b̄₁ of a response at light load,
 N* lies between X_max·(R₁ − b̄₁ + Z) and X_max·(R₁ + Z): its interval holds both. Where over 5 % of the
@@ -20,6 +21,7 @@ and the hardware's ceiling where that is close by, and is not claimed where it i
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -27,21 +29,44 @@ from typing import Literal
 import numpy as np
 from scipy import stats
 
+from stonekettle.core import changes, limit
+from stonekettle.core.changes import Change
 from stonekettle.core.laws import Demand
-from stonekettle.core.levels import Level
+from stonekettle.core.levels import Level, usual_success
 from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray, Reason
 
 MIN_LEVELS = 4
+OWN_FALL = 0.7
+EARLY = 0.4
+"""Of a system that changed with time, such a share of the levels is of another one."""
 BREAKS = 240
 REPLICATES = 400
 BEYOND = 1.1
+GATHER_FROM, GATHER_ERROR = 0.9, 0.03
+"""Around the break users begin to gather in some steps, and throughput of all of them may be so much off."""
 FLAT = 0.5
 NEAR_EFFICIENCY = 0.65
 DISAGREEMENT = 0.10
 RETROGRADE_DROP = 0.10
 RETROGRADE_DEVIATIONS = 3.0
+COLLAPSE = 0.25
+"""Throughput that falls by so much within two levels falls at once."""
+PEAK_ABOVE, PEAK_AT_MOST = 0.15, 0.7
+"""The peak between two levels lies so much of the way up to what bounds it there, and no more (found in simulation)."""
+ANOTHER = 0.10
+"""Throughput that differs by more on a later visit to a load is another system's."""
 REGULAR = 0.5
 """A full resource lets its work go regularly: counts spread so much of what chance would (found in simulation)."""
+AGEING = 0.2
+"""Of what changed in a run, such a share may have changed while it was at its limit."""
+FULL = 0.90
+"""A resource that is named by its demand as what limits shows it by so much utilisation."""
+ROOM, FEW_ERRORS, PROPORTION = 0.8, 0.02, 0.85
+"""A level carries that saturation was not reached by so much room and so few errors, or such proportion."""
+MOST_VARIATION = 4.0
+"""Services whose variation, squared, is larger bend the curve in ways that it does not know."""
+WIDEST = 0.12
+"""With a wider half of its interval, as a share of it, the limit is not claimed."""
 MOST_SHIFT = 0.05
 """With a larger share of the plateau's users overdue or blind, the limit is not claimed."""
 
@@ -87,7 +112,8 @@ class Saturation:
     the peak and its place, beyond which throughput falls as ``retrograde`` says, and no N*. For ``blurred``
     throughput stopped growing, but the generator's part in it is too large: it is at least ``reached``.
     ``load_95`` is the load at which throughput is 95 % of its limit. ``efficiency`` is the slope
-    over the last third of the levels as a share of the initial slope.
+    over the last third of the levels as a share of the initial slope. ``resource`` is the one whose utilisation law
+    speaks for the limit too; ``plateau_share`` is how much of what is known of it levels tell, the rest that law.
     """
 
     status: Literal["reached", "peaked", "near", "not reached", "blurred"]
@@ -106,16 +132,26 @@ class Saturation:
     ceiling_disagrees: bool
     retrograde: Retrograde | None
     next_levels: tuple[float, ...]
+    resource: str | None = None
+    plateau_share: float = 1.0
 
 
-def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1) -> Saturation | Declined:
-    """The saturation point of a run, or what stands in the way of claiming one."""
-    levels = sorted(levels, key=lambda lv: lv.load.delivered)
+def find(
+    levels: Sequence[Level],
+    demands: Sequence[Demand] = (),
+    seed: int = 1,
+    *,
+    changed: Sequence[Change] = (),
+    metered: Sequence[str] = (),
+) -> Saturation | Declined:
+    """The saturation point of a run, or what stands in the way of claiming one.
+
+    Of a system that ``changed`` meanwhile, what is claimed is true at the highest loads only, and less sure.
+    ``metered`` are the keys of what can be full, by which a few levels tell that nothing was."""
+    levels = _of_one_state(_latest(levels) if changes.aged(changed) else levels)
     if len(levels) < MIN_LEVELS:
-        return Declined(Reason.TOO_FEW_LEVELS, max((lv.load.delivered for lv in levels), default=None))
-    loads = np.array([lv.load.delivered for lv in levels])
-    rate = np.array([lv.throughput for lv in levels])
-    se = np.maximum(np.array([lv.throughput_se for lv in levels]), 1e-9 + 1e-4 * rate)
+        return _of_few(levels, metered)
+    loads, rate, se = _measured(levels)
     if rate.max() <= 0:
         return Declined(Reason.NO_SUCCESS, float(loads.max()))
     hinge = fit_hinge(loads, rate, se)
@@ -125,12 +161,21 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
     flat = _slope_upper(loads[-3:], rate[-3:], se[-3:]) < FLAT * initial
     breaks = _bootstrap_breaks(loads, rate, se, np.random.default_rng(seed))
     settled = float(np.percentile(breaks, 95)) < loads[-2]
-    think = _think_s(levels)
-    light, blind = levels[0].response_s, levels[0].blind_s
+    beyond, best = _beyond(loads, hinge), _best(levels, hinge, demands)
     retrograde = _retrograde(loads, rate, se)
+    if retrograde is not None and changes.aged(changed) > OWN_FALL * retrograde.drop:
+        # What it lost it lost with time, not to the load.
+        retrograde = None
+    per_rate = _load_of_each(levels, best, initial)
+    if changes.interrupted(changed) > 0 and levels[0].load.kind == "users":
+        # Whoever is not held up by other work has the response of most.
+        undisturbed = per_rate.value - max(0.0, best.response_s - levels[0].p50_s)
+        per_rate = replace(per_rate, low=min(per_rate.low, undisturbed))
+    # Levels may have had more or fewer of the interruptions than their time's share.
+    unsure = AGEING * changes.aged(changed) + changes.interrupted(changed) / 2
+    best = replace(best, throughput=_less_sure(best.throughput, unsure))
+    ceiling = _ceiling(demands, per_rate.value)
     efficiency = slope / initial
-    arriving = levels[0].load.kind == "arrivals"
-    ceiling = _ceiling(demands, 1 / initial if arriving else light + think)
     near = hinge.aicc_gain > 4 and efficiency < NEAR_EFFICIENCY
     open_end = Saturation(
         status="near" if near else "not reached",
@@ -142,22 +187,24 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         initial_slope=initial,
         efficiency=efficiency,
         efficiency_upper=(slope + 1.645 * slope_se) / initial,
-        light_response_s=light,
-        think_s=think,
+        light_response_s=best.response_s,
+        think_s=_think_s(levels),
         hinge=hinge,
         ceiling=ceiling,
         ceiling_disagrees=False,
         retrograde=retrograde,
         next_levels=_next_levels(loads, ceiling, hinge, near),
+        resource=best.resource,
+        plateau_share=best.plateau_share,
     )
     if retrograde is not None:
-        rate_at_peak, place = _peak(loads, rate, se)
+        rate_at_peak, place = _peak(loads, rate, se, ceiling, initial)
         return replace(open_end, status="peaked", throughput=rate_at_peak, load=place, next_levels=())
-    if not settled or not flat:
+    throughput = best.throughput
+    shows = (settled and flat) or _is_full(levels, best.resource)
+    passed = float(loads[-1]) >= throughput.value * per_rate.value
+    if not (shows and passed and throughput.high - throughput.low <= 2 * WIDEST * throughput.value):
         return open_end
-    beyond = _beyond(loads, hinge)
-    settled_rate, settled_se = _in_planned_mix(levels, beyond, rate, se)
-    throughput = _plateau(settled_rate[beyond], settled_se[beyond])
     if max(lv.shift for lv, counted in zip(levels, beyond, strict=True) if counted) > MOST_SHIFT:
         if ceiling is None or ceiling.throughput.value > (1 + DISAGREEMENT) * throughput.value:
             return replace(open_end, status="blurred", next_levels=())
@@ -166,17 +213,119 @@ def find(levels: Sequence[Level], demands: Sequence[Demand] = (), seed: int = 1)
         open_end,
         status="reached",
         throughput=throughput,
-        load=throughput.scaled(1 / initial)
-        if arriving
-        else Estimate(
-            throughput.value * (light - blind / 2 + think),
-            throughput.low * (light - blind + think),
-            throughput.high * (light + think),
-        ),
+        load=_product(throughput, per_rate),
         load_95=_reach(loads, rate, 0.95 * throughput.value),
         ceiling_disagrees=ceiling is not None and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
         next_levels=(),
     )
+
+
+def _of_few(levels: Sequence[Level], metered: Sequence[str]) -> Saturation | Declined:
+    """Too few levels for a curve tell at least how far it was not reached: up to the highest level at which everything
+    that is metered had room, or whose throughput kept in proportion to the lowest one's."""
+    highest = max((lv.load.delivered for lv in levels), default=None)
+    if not levels or levels[0].throughput <= 0:
+        return Declined(Reason.TOO_FEW_LEVELS, highest)
+    initial = levels[0].throughput / levels[0].load.delivered
+    carried = [lv for lv in levels if _has_room(lv, metered) or (lv is not levels[0] and _in_proportion(lv, levels[0]))]
+    if not carried:
+        return Declined(Reason.TOO_FEW_LEVELS, highest)
+    top = carried[-1]
+    return Saturation(
+        status="not reached",
+        throughput=None,
+        load=None,
+        load_95=None,
+        at_least=top.load.delivered,
+        reached=top.throughput,
+        initial_slope=initial,
+        efficiency=top.throughput / top.load.delivered / initial,
+        efficiency_upper=1.0,
+        light_response_s=levels[0].response_s,
+        think_s=_think_s(levels),
+        hinge=Hinge(initial, top.load.delivered, 0.0, 0.0),
+        ceiling=None,
+        ceiling_disagrees=False,
+        retrograde=None,
+        next_levels=tuple(round(top.load.delivered * k, 0 if top.load.delivered >= 10 else 1) for k in (1.5, 2, 3)),
+    )
+
+
+def _has_room(level: Level, metered: Sequence[str]) -> bool:
+    told = [used for key in metered if math.isfinite(used := level.utilisation.get(key, math.nan))]
+    return bool(told) and max(told) < ROOM and level.error_ratio < FEW_ERRORS
+
+
+def _in_proportion(level: Level, lowest: Level) -> bool:
+    more = level.load.delivered / lowest.load.delivered
+    low = level.throughput - 1.645 * level.throughput_se
+    return more > 1.2 and low >= PROPORTION * more * (lowest.throughput + 1.645 * lowest.throughput_se)
+
+
+def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.Response | None:
+    """The mean response at loads in users by the closed network that fits best.
+
+    None where there is no such curve: with too few levels, where people arrive by rate, where throughput falls beyond a
+    peak, and where a few services take most of the time, which it does not know."""
+    levels = _of_one_state(levels)
+    if len(levels) < MIN_LEVELS or levels[0].load.kind == "arrivals":
+        return None
+    loads, rate, se = _measured(levels)
+    if rate.min() <= 0 or _retrograde(loads, rate, se) is not None:
+        return None
+    response = _best(levels, fit_hinge(loads, rate, se), demands).response
+    return response if response.variation2 <= MOST_VARIATION else None
+
+
+def _measured(levels: Sequence[Level]) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Load, throughput and its standard error at each level."""
+    rate = np.array([lv.throughput for lv in levels])
+    se = np.maximum(np.array([lv.throughput_se for lv in levels]), 1e-9 + 1e-4 * rate)
+    return np.array([lv.load.delivered for lv in levels]), rate, se
+
+
+def _best(levels: Sequence[Level], hinge: Hinge, demands: Sequence[Demand]) -> limit.Limit:
+    loads, rate, se = _measured(levels)
+    beyond = _beyond(loads, hinge)
+    rate, se = _in_planned_mix(levels, beyond, rate, se)
+    return limit.best(levels, rate, se, demands, float(np.average(rate[beyond], weights=1 / se[beyond] ** 2)))
+
+
+def _load_of_each(levels: Sequence[Level], best: limit.Limit, initial: float) -> Estimate:
+    """How much load each success per second is, before anybody waits for another: R₁ + Z over the share that succeeds.
+
+    As much less as the generator may have been blind at light load."""
+    if levels[0].load.kind == "arrivals":
+        return Estimate(1 / initial, 1 / initial, 1 / initial)
+    blind, reach = levels[0].blind_s, 1.645 * best.response_se_s
+    lone = best.response_s + _think_s(levels)
+    share, share_se = usual_success(levels)
+    reach = math.hypot(reach, 1.645 * lone * share_se / share)
+    return Estimate((lone - blind / 2) / share, (lone - blind - reach) / share, (lone + reach) / share)
+
+
+def _less_sure(estimate: Estimate, share: float) -> Estimate:
+    """With an error of such a share of it besides."""
+    low = math.hypot(estimate.value - estimate.low, share * estimate.value)
+    high = math.hypot(estimate.high - estimate.value, share * estimate.value)
+    return Estimate(estimate.value, max(0.0, estimate.value - low), estimate.value + high, estimate.confidence)
+
+
+def _product(throughput: Estimate, per_rate: Estimate) -> Estimate:
+    """N* with the errors of both, which know nothing of each other."""
+    value = throughput.value * per_rate.value
+    low, high = (
+        value * math.hypot(t / throughput.value, p / per_rate.value)
+        for t, p in (
+            (throughput.value - throughput.low, per_rate.value - per_rate.low),
+            (throughput.high - throughput.value, per_rate.high - per_rate.value),
+        )
+    )
+    return Estimate(value, max(0.0, value - low), value + high)
+
+
+def _is_full(levels: Sequence[Level], resource: str | None) -> bool:
+    return resource is not None and levels[-1].utilisation.get(resource, 0.0) >= FULL
 
 
 def fit_hinge(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Hinge:
@@ -241,6 +390,9 @@ def _in_planned_mix(
     share = below / below.sum()
     light = response[~beyond].min(axis=0)
     rate, se = rate.copy(), se.copy()
+    loads = np.array([lv.load.delivered for lv in levels])
+    gathering = ~beyond & (loads > loads[beyond].min() / BEYOND * GATHER_FROM)
+    se[gathering] = np.hypot(se[gathering], GATHER_ERROR * rate[gathering])
     for i in np.flatnonzero(beyond):
         gathered = np.where(share > 0, counts[i] * np.maximum(response[i] - light, 0.0) * light, 0.0)
         if gathered.sum() <= 0:
@@ -306,15 +458,65 @@ def _retrograde(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Retrogra
     return Retrograde(float(loads[peak]), float(rate[peak]), float(drop), float(deviations))
 
 
-def _peak(loads: FloatArray, rate: FloatArray, se: FloatArray) -> tuple[Estimate, Estimate]:
-    """The peak of throughput over the levels around it that chance does not tell apart from it, and its place: from
-    the first of them to the level after the last."""
+def _peak(
+    loads: FloatArray, rate: FloatArray, se: FloatArray, ceiling: Ceiling | None, initial: float
+) -> tuple[Estimate, Estimate]:
+    """The peak of throughput and its place.
+
+    Where throughput falls at once, within two levels, the peak may lie anywhere between: it is at least what the
+    highest level had, and at most what the load of the fallen one would bring, or the hardware's ceiling. Where it
+    falls gently, a parabola through the levels around the highest tells it.
+    """
     top = int(np.argmax(rate))
-    alike = rate >= rate[top] - RETROGRADE_DEVIATIONS * np.hypot(se, se[top])
-    first = top - int(np.argmin(np.append(alike[top::-1], False))) + 1
-    end = top + int(np.argmin(np.append(alike[top:], False)))
-    place = Estimate(float(loads[top]), float(loads[first]), float(loads[min(end, len(loads) - 1)]))
-    return _plateau(rate[first:end], se[first:end]), place
+    reach = float(stats.t.ppf(0.95, 4)) * float(se[top])
+    highest = float(rate[top])
+    fallen = top + 1 + int(np.argmax(np.append(rate[top + 1 :] < (1 - COLLAPSE) * highest, True)))
+    place = Estimate(float(loads[top]), float(loads[max(top - 1, 0)]), float(loads[min(top + 1, len(loads) - 1)]))
+    if fallen - top <= 2 and fallen < len(rate):
+        place = Estimate(float(loads[top]), float(loads[top]), float(loads[fallen]))
+        bound = initial * place.high if ceiling is None else min(initial * place.high, ceiling.throughput.value)
+        # A curve that was flat already has no higher peak beyond.
+        rising = (highest - float(rate[top - 1])) / (initial * float(loads[top] - loads[top - 1])) if top else 1.0
+        room = max(0.0, bound - highest) * min(max(rising, 0.0), 1.0)
+        return Estimate(
+            highest + PEAK_ABOVE * room, max(0.0, highest - reach), highest + max(PEAK_AT_MOST * room, reach)
+        ), place
+    around = slice(max(0, top - 2), top + 3)
+    x, weight = (loads[around] - loads[top]) / loads[top], 1 / np.maximum(se[around], 0.01 * highest) ** 2
+    if x.size < 4:
+        return Estimate(highest, max(0.0, highest - reach), highest + reach), place
+    design = np.stack([np.ones_like(x), x, x**2])
+    covariance = np.linalg.inv(design * weight @ design.T)
+    shape = covariance @ (design * weight @ rate[around])
+    at = float(np.clip(-shape[1] / (2 * shape[2]), x[0], x[-1])) if shape[2] < 0 else 0.0
+    powers = np.array([1.0, at, at**2])
+    value = float(powers @ shape)
+    off = float(((rate[around] - design.T @ shape) ** 2 * weight).sum()) / (x.size - 3)
+    reach = float(stats.t.ppf(0.95, 4)) * math.sqrt(float(powers @ covariance @ powers) * max(1.0, off))
+    where = min(max(float(loads[top] * (1 + at)), place.low), place.high)
+    return Estimate(value, max(0.0, value - reach), value + reach), replace(place, value=where)
+
+
+def _latest(levels: Sequence[Level]) -> Sequence[Level]:
+    """Of a system that changed with time, the later levels, among them the return to a lower load."""
+    ordered = sorted(levels, key=lambda lv: lv.start_s)
+    later = ordered[int(EARLY * len(ordered)) :]
+    return later if len(later) > MIN_LEVELS else levels
+
+
+def _of_one_state(levels: Sequence[Level]) -> list[Level]:
+    """In order of load, without later visits to a load in which throughput is another than on the way up: a system
+    that an overload has left in another state, or that time has changed, is no longer the one that was climbed."""
+    found: list[Level] = []
+    for level in sorted(levels, key=lambda lv: lv.start_s):
+        before = sorted((lv for lv in found if lv.start_s < level.start_s), key=lambda lv: lv.load.delivered)
+        if len(before) >= 2 and level.load.delivered < before[-1].load.delivered:
+            loads, rates = [lv.load.delivered for lv in before], [lv.throughput for lv in before]
+            usual = float(np.interp(level.load.delivered, [0.0, *loads], [0.0, *rates]))
+            if abs(level.throughput - usual) > max(ANOTHER * usual, RETROGRADE_DEVIATIONS * level.throughput_se):
+                continue
+        found.append(level)
+    return sorted(found, key=lambda lv: lv.load.delivered)
 
 
 def _ceiling(demands: Sequence[Demand], per_rate: float) -> Ceiling | None:

@@ -8,7 +8,7 @@ from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Reason
 from stonekettle.plan.models import Plan
-from stonekettle.report.notes import arriving, breaking, comfort, laws, limiting, measuring, saturation
+from stonekettle.report.notes import arriving, breaking, changes, comfort, laws, limiting, measuring, saturation
 from stonekettle.report.notes.note import Note
 
 
@@ -43,6 +43,7 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
         saturation.note(analysis),
         limiting.note(analysis),
         breaking.note(analysis),
+        *changes.notes(analysis),
         saturation.disagreement(analysis),
         laws.note(analysis),
         laws.pauses(analysis),

@@ -1,4 +1,4 @@
-"""The analysis against systems whose truth is known: the practice system's twin, at random."""
+"""The analysis against systems whose truth is known, in every condition that practice is full of, in virtual time."""
 
 from __future__ import annotations
 
@@ -6,14 +6,13 @@ import os
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
-from random import Random
 
 import numpy as np
 
 from stonekettle.cli.bench import Figure
+from stonekettle.cli.bench.conditions import CONDITIONS, Case, make
 from stonekettle.core import analysis
 from stonekettle.core.bottleneck import LimitingResource
-from stonekettle.core.distribution import Law
 from stonekettle.core.histogram import percentile_s
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.objectives import ComfortLimit, Objective
@@ -21,133 +20,111 @@ from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
-from stonekettle.practice import truth as known
-from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
-from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
+from stonekettle.practice.twin import simulate
 
 LONG_RUN_COMPLETIONS = 25_000
-ROUTE = "GET /"
-KINDS = ("saturated", "far", "pool")
+RUNS, RUNS_QUICK = 60, 4
+COMFORT = ("ordinary", "few users", "short levels", "mixes", "heavy tails", "periodic job")
+"""Where the comfort limit is judged: its truth takes long runs."""
+STANDING = ("pauses", "periodic job")
+"""Where all servers stand still, or have other work, now and then: there a pause is one."""
+UNSTABLE = (*STANDING, "lock", "time limits", "errors under overload")
+"""Where the system is another after an overload, or stands still regularly."""
+LEAST_COVERED = 0.80
+CLAIMED = ("reached", "peaked")
 
 
 @dataclass(frozen=True)
-class Case:
-    """A random system, the load against it, and an objective."""
+class Judged:
+    """An estimate beside the truth: its relative error, whether its interval covers, and how wide that is."""
 
-    kind: str
-    seed: int
-    config: PracticeConfig
-    think_s: float
-    profile: LoadProfile
-    goal_s: float
+    error: float
+    covered: bool
+    width: float
+
+    @classmethod
+    def of(cls, found: Estimate, real: float) -> Judged:
+        return cls(abs(found.value / real - 1), found.low <= real <= found.high, (found.high - found.low) / real)
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """What the analysis said about a case, beside the truth. Errors are relative."""
+    """What the analysis said about a case, beside the truth. None where nothing was claimed or is to be judged."""
 
     kind: str
+    answered: bool
     claimed: bool
-    throughput_error: float | None = None
-    ceiling_error: float | None = None
-    users_error: float | None = None
-    users_covered: bool | None = None
-    users_width: float | None = None
-    comfort_error: float | None = None
-    comfort_covered: bool | None = None
-    comfort_width: float | None = None
-    limit_right: bool = False
+    throughput: Judged | None = None
+    users: Judged | None = None
+    ceiling: Judged | None = None
+    comfort: Judged | None = None
+    limit_right: bool | None = None
     little_flags: int = 0
+    paused: bool = False
+    changed: bool = False
+    """Whether something was said to have changed that had not."""
+    change_found: bool | None = None
     levels: int = 0
 
 
 def measure(*, quick: bool) -> list[Figure]:
-    """Accuracy over 150 random systems (60 with ``quick``)."""
-    each = {"saturated": 32, "far": 16, "pool": 12} if quick else {"saturated": 80, "far": 44, "pool": 26}
-    jobs = [(kind, seed) for kind in KINDS for seed in range(each[kind])]
+    """Accuracy over 60 random systems in each condition (4 with ``quick``)."""
+    jobs = [(kind, seed) for seed in range(RUNS_QUICK if quick else RUNS) for kind in CONDITIONS]
     with ProcessPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
-        outcomes = list(pool.map(_examine, jobs, chunksize=2))
+        outcomes = list(pool.map(_examine, jobs, chunksize=4))
     return figures_of(outcomes)
 
 
 def _examine(job: tuple[str, int]) -> Outcome:
-    case = make_case(*job)
-    return judge(case)
-
-
-def make_case(kind: str, seed: int) -> Case:
-    """A system of 2–4 multi-server stations at 20–300 req/s, think time 0.5–8 s, 6–12 levels of
-    15–60 s. ``kind``: loaded beyond saturation, far from it, or limited by a pool."""
-    random = Random(f"{kind}-{seed}")
-    count = random.randint(2, 4)
-    limit = 20 * 15 ** random.random()
-    think = 0.5 * 16 ** random.random()
-    components, visits = [], []
-    bottleneck = random.randrange(count)
-    for i in range(count):
-        servers = random.randint(1, 8)
-        share = 1.0 if i == bottleneck else random.uniform(0.2, 0.85)
-        service_s = share * servers / limit
-        components.append(Component(f"c{i}", cpus=servers))
-        visits.append(Visit(f"c{i}", service_s * 1000))
-    config = PracticeConfig(tuple(components), (Route("GET", "/", tuple(visits)),))
-    if kind == "pool":
-        # A pool that keeps the hardware behind it at 30–65 %.
-        name = f"c{bottleneck}"
-        servers = config.component(name).cpus + 4
-        pool = max(1, round(servers * random.uniform(0.3, 0.65)))
-        config = config.with_component(name, cpus=servers, pool=pool)
-    truth = known.compute(config, {ROUTE: 1.0}, think)
-    levels = random.randint(6, 12)
-    reach = random.uniform(0.25, 0.6) if kind == "far" else random.uniform(1.4, 1.9)
-    step = max(1, round(truth.users * reach / levels))
-    hold = max(random.uniform(15, 60), 12 * think if kind == "far" else 0, 130 / (step / (think + 0.5)))
-    profile = LoadProfile((Segment.climb(step, step * levels, step, round(min(hold, 90))),))
-    goal = truth.light_response_s * random.uniform(4, 9)
-    return Case(kind, seed, config, think, profile, goal)
+    return judge(make(*job), comfort=job[0] in COMFORT)
 
 
 def judge(case: Case, *, comfort: bool = True) -> Outcome:
-    """Analyse one simulated run and compare with the truth. The true comfort limit takes long runs;
-    ``comfort`` false leaves it out."""
-    truth = known.compute(case.config, {ROUTE: 1.0}, case.think_s)
-    run = simulate(case.config, journeys(case), case.profile, seed=case.seed + 1)
+    """Analyse one simulated run and compare with the truth; ``comfort`` false leaves out what takes long runs."""
+    run = simulate(case.config, case.journeys, case.profile, seed=case.seed + 1)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
     found = analysis.analyse(run, as_planned(case.profile), goals, 0.05)
-    point, limiting, limit = found.saturation, found.limiting, found.comfort
-    named = limiting.resource.key if isinstance(limiting, LimitingResource) and limiting.resource else None
-    claimed = isinstance(point, Saturation) and point.status == "reached"
-    outcome = {
-        "kind": case.kind,
-        "claimed": claimed,
-        "limit_right": named == (None if case.kind == "far" else truth.limiting),
-        "little_flags": sum(check.broken for check in found.little),
-        "levels": len(found.levels),
-    }
-    if isinstance(point, Saturation) and point.throughput and point.load:
-        users = point.load
-        outcome |= {
-            "throughput_error": abs(point.throughput.value / truth.throughput_limit - 1),
-            "users_error": abs(users.value / truth.users - 1),
-            "users_covered": users.low <= truth.users <= users.high,
-            "users_width": (users.high - users.low) / truth.users,
-        }
-    if isinstance(point, Saturation) and point.ceiling and case.kind == "saturated":
-        outcome["ceiling_error"] = abs(point.ceiling.throughput.value / truth.throughput_limit - 1)
-    if comfort and case.kind == "saturated" and isinstance(limit, ComfortLimit) and limit.load:
-        outcome |= _judge_comfort(case, limit, limit.load)
-    return Outcome(**outcome)  # type: ignore[arg-type]
+    point, limit = found.saturation, found.comfort
+    shape = point if isinstance(point, Saturation) else None
+    claimed = shape is not None and shape.status in CLAIMED
+    return Outcome(
+        kind=case.kind,
+        answered=shape is not None,
+        claimed=claimed,
+        throughput=Judged.of(shape.throughput, case.real.throughput) if shape and shape.throughput else None,
+        users=Judged.of(shape.load, case.real.users)
+        if shape and shape.load and shape.status == "reached" and case.real.users and not case.real.peak
+        else None,
+        ceiling=Judged.of(shape.ceiling.throughput, case.real.throughput) if shape and shape.ceiling else None,
+        comfort=_judge_comfort(case, limit) if comfort and isinstance(limit, ComfortLimit) else None,
+        limit_right=_limit_right(case, found.limiting),
+        little_flags=sum(check.broken for check in found.little),
+        paused=any(check.pause_s > 0 for check in found.little),
+        levels=len(found.levels),
+        changed=case.real.changes is None and case.kind not in UNSTABLE and bool(found.changes),
+        change_found=any(change.kind == case.real.changes for change in found.changes) if case.real.changes else None,
+    )
 
 
-def _judge_comfort(case: Case, limit: ComfortLimit, users: Estimate) -> dict[str, object]:
-    real = true_comfort(case, int(limit.tested)) if limit.status == "found" else None
-    if real is None:
-        return {}
-    return {
-        "comfort_error": abs(users.value / real - 1),
-        "comfort_covered": users.low <= real <= users.high,
-        "comfort_width": (users.high - users.low) / real,
-    }
+def _limit_right(case: Case, found: object) -> bool | None:
+    if case.real.limiting is None:
+        return None
+    if not isinstance(found, LimitingResource):
+        return False
+    if case.kind == "far":
+        return found.cause == "none"
+    named = found.resource.key if found.resource else found.cause
+    if case.kind == "nearly tied" and found.resource is not None:
+        # Within its tenth either is right.
+        return found.cause == "hardware"
+    return named == case.real.limiting
+
+
+def _judge_comfort(case: Case, limit: ComfortLimit) -> Judged | None:
+    if limit.status != "found" or limit.load is None:
+        return None
+    real = true_comfort(case, limit.load.value)
+    return Judged.of(limit.load, real) if real is not None else None
 
 
 def taken_at_its_word(run: RunData) -> RunData:
@@ -162,73 +139,124 @@ def taken_at_its_word(run: RunData) -> RunData:
     )
 
 
-def journeys(case: Case) -> list[TwinJourney]:
-    return [TwinJourney("visit", 1.0, (TwinStep(ROUTE, Law("exponential", case.think_s)),))]
+def true_comfort(case: Case, guess: float) -> float | None:
+    """The load at which the true 95th percentile meets the goal: long runs around a ``guess``, until it lies between
+    two, and log-linear interpolation."""
+    users = max(1, round(guess))
+    excess = {users: _excess(case, users)}
+    for _ in range(12):
+        over = [n for n, e in excess.items() if e > 0]
+        under = [n for n, e in excess.items() if e <= 0]
+        low, high = max(under, default=None), min(over, default=None)
+        if low is not None and high is not None and high - low <= max(1, 0.06 * high):
+            return low + (high - low) * -excess[low] / (excess[high] - excess[low])
+        if low is None and high is not None:
+            if high == 1:
+                return None
+            users = max(1, min(high - 1, round(high * 0.92)))
+        elif high is None and low is not None:
+            users = max(low + 1, round(low * 1.08))
+        elif low is not None and high is not None:
+            users = round((low + high) / 2)
+        excess[users] = _excess(case, users)
+    return None
 
 
-def true_comfort(case: Case, most: int) -> float | None:
-    """The load at which the true 95th percentile meets the goal, by bisection on long runs."""
-    low, high = 1.0, float(most)
-    if _long_percentile(case, most) <= case.goal_s or _long_percentile(case, 1) > case.goal_s:
-        return None
-    while high - low > max(1.0, 0.01 * high):
-        middle = round((low + high) / 2)
-        if _long_percentile(case, middle) > case.goal_s:
-            high = middle
-        else:
-            low = middle
-    return (low + high) / 2
-
-
-def _long_percentile(case: Case, users: int) -> float:
-    truth = known.compute(case.config, {ROUTE: 1.0}, case.think_s)
-    rate = truth.curve(users).throughput[-1]
-    settle = 4 * (case.think_s + users / rate)
+def _excess(case: Case, users: int) -> float:
+    """The log of the true 95th percentile at so many users over the goal."""
+    cycle = sum(s.think.mean_s for j in case.journeys for s in j.steps) / sum(len(j.steps) for j in case.journeys)
+    rate = min(case.real.throughput, users / (cycle + case.goal_s / 4))
+    settle = 4 * (cycle + users / rate)
     duration = settle + LONG_RUN_COMPLETIONS / rate
-    run = simulate(case.config, journeys(case), LoadProfile((Segment.hold(users, duration),)), seed=99, cpu_noise=0)
+    run = simulate(case.config, case.journeys, LoadProfile((Segment.hold(users, duration),)), seed=99, cpu_noise=0)
     counted = np.arange(run.seconds) >= settle
-    return percentile_s(run.histograms.merged(counted), 95)
+    return float(np.log(percentile_s(run.histograms.merged(counted), 95) / case.goal_s))
 
 
 def figures_of(outcomes: Sequence[Outcome]) -> list[Figure]:
     """The table of figures beside their targets (method.md says where these come from)."""
-    saturated = [o for o in outcomes if o.kind != "far"]
-    hardware = [o for o in outcomes if o.kind == "saturated"]
+    loaded = [o for o in outcomes if o.kind != "far"]
     far = [o for o in outcomes if o.kind == "far"]
-    pools = [o for o in outcomes if o.kind == "pool"]
+    healthy = [o for o in outcomes if o.kind not in STANDING]
+    changing = sorted({o.kind for o in outcomes if o.change_found is not None})
     return [
-        _errors("throughput limit", [o.throughput_error for o in saturated], 0.012, 0.035),
-        _errors("throughput ceiling (utilisation law)", [o.ceiling_error for o in hardware], 0.010, 0.030),
-        _errors("saturation point N*", [o.users_error for o in saturated], 0.012, 0.035),
-        share("interval of N* covers the truth", [o.users_covered for o in saturated], 0.82, 1.0),
-        _width("width of the interval of N*", [o.users_width for o in saturated]),
-        _errors("comfort limit", [o.comfort_error for o in hardware], 0.045, 0.12),
-        share("interval of comfort limit covers", [o.comfort_covered for o in hardware], 0.85, 1.0),
-        _width("width of the interval of comfort limit", [o.comfort_width for o in hardware]),
-        share("false claims far from saturation", [o.claimed for o in far], 0.0, 0.02),
-        share("saturation missed", [not o.claimed for o in saturated], 0.0, 0.08),
-        share("limiting resource right, hardware", [o.limit_right for o in hardware], 0.95, 1.0),
-        share("limiting resource right, pool", [o.limit_right for o in pools], 0.95, 1.0),
-        share("nothing named far from saturation", [o.limit_right for o in far], 0.97, 1.0),
+        *(_condition(kind, [o for o in outcomes if o.kind == kind]) for kind in CONDITIONS),
+        *(
+            _accuracy(f"{kind}: comfort limit", [o.comfort for o in outcomes if o.kind == kind], 0.03, 0.12)
+            for kind in COMFORT
+        ),
+        _accuracy("all: throughput limit", [o.throughput for o in loaded], 0.012, 0.04),
+        _accuracy("all: saturation point N*", [o.users for o in loaded], 0.015, 0.06),
+        _accuracy("all: comfort limit", [o.comfort for o in outcomes], 0.03, 0.12),
+        _accuracy("ordinary: ceiling by the utilisation law", _ceilings(outcomes, "ordinary"), 0.012, 0.04),
+        _accuracy("few users: ceiling by the utilisation law", _ceilings(outcomes, "few users"), 0.015, 0.06),
+        share("false claims far from saturation", [o.claimed for o in far], 0.0, 0.01),
+        share("saturation missed", [not o.claimed for o in loaded], 0.0, 0.08),
+        *(
+            share(f"{kind}: the change is found", [o.change_found for o in outcomes if o.kind == kind], 0.9, 1.0)
+            for kind in changing
+        ),
+        share(
+            "changes said of systems that did not", [o.changed for o in outcomes if o.kind not in UNSTABLE], 0.0, 0.02
+        ),
+        share("no answer at all", [not o.answered for o in outcomes], 0.0, 0.02),
         share(
             "levels flagged by Little's law",
             [i < o.little_flags for o in outcomes for i in range(o.levels)],
             0.0,
             0.015,
         ),
+        share("runs with a level flagged by Little's law", [o.little_flags > 0 for o in outcomes], 0.0, 0.03),
+        share("runs said to have stood still that did not", [o.paused for o in healthy], 0.0, 0.03),
     ]
 
 
-def _errors(name: str, values: Sequence[float | None], median: float, p90: float) -> Figure:
-    known_values = [v for v in values if v is not None]
-    if not known_values:
+def _ceilings(outcomes: Sequence[Outcome], kind: str) -> list[Judged | None]:
+    return [o.ceiling for o in outcomes if o.kind == kind]
+
+
+def _condition(kind: str, outcomes: Sequence[Outcome]) -> Figure:
+    """One condition in a line: the limit and N*, how often each is claimed, and what is named."""
+    if not outcomes:
+        return Figure(kind, "(n 0)", "", None)
+    limit, users = [o.throughput for o in outcomes], [o.users for o in outcomes]
+    right = [o.limit_right for o in outcomes if o.limit_right is not None]
+    parts = [
+        f"X {_figures(limit)}",
+        f"N* {_figures(users)}",
+        f"not claimed {np.mean([not o.claimed for o in outcomes]):.0%}",
+        f"no answer {np.mean([not o.answered for o in outcomes]):.0%}",
+        f"limit right {np.mean(right):.0%}" if right else "",
+        f"n {len(outcomes)}",
+    ]
+    enough = [_covered(found) >= LEAST_COVERED for found in (limit, users) if any(found)]
+    named = not right or float(np.mean(right)) >= 0.95
+    return Figure(kind, "; ".join(filter(None, parts)), "covered 80 %, named 95 %", all(enough) and named)
+
+
+def _figures(values: Sequence[Judged | None]) -> str:
+    present = [v for v in values if v is not None]
+    if not present:
+        return "–"
+    errors = np.percentile([v.error for v in present], [50, 90])
+    width = float(np.median([v.width for v in present]))
+    return f"{errors[0]:.1%} / {errors[1]:.1%}, covered {_covered(values):.0%}, width {width:.0%}"
+
+
+def _covered(values: Sequence[Judged | None]) -> float:
+    return float(np.mean([v.covered for v in values if v is not None]))
+
+
+def _accuracy(name: str, values: Sequence[Judged | None], median: float, p90: float) -> Figure:
+    present = [v for v in values if v is not None]
+    if not present:
         return Figure(f"{name}, median / p90 error", "(n 0)", "", None)
-    found = np.percentile(known_values, [50, 90])
+    found = np.percentile([v.error for v in present], [50, 90])
     return Figure(
         f"{name}, median / p90 error",
-        f"{found[0]:.1%} / {found[1]:.1%} (n {len(known_values)})",
-        f"at most {median:.1%} / {p90:.1%}",
-        bool(found[0] <= median and found[1] <= p90),
+        f"{_figures(values)} (n {len(present)})",
+        f"at most {median:.1%} / {p90:.1%}, covered 80 %",
+        bool(found[0] <= median and found[1] <= p90 and _covered(values) >= LEAST_COVERED),
     )
 
 
@@ -237,8 +265,3 @@ def share(name: str, values: Sequence[bool | None], low: float, high: float) -> 
     share = sum(present) / len(present) if present else 0.0
     target = f"at most {high:.1%}" if low == 0 else f"at least {low:.0%}"
     return Figure(name, f"{share:.1%} ({sum(present)} of {len(present)})", target, bool(low <= share <= high))
-
-
-def _width(name: str, values: Sequence[float | None]) -> Figure:
-    present = [v for v in values if v is not None]
-    return Figure(name, f"{np.median(present):.1%} (median)" if present else "(n 0)", "", None)

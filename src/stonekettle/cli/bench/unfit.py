@@ -11,22 +11,23 @@ from dataclasses import dataclass
 from random import Random
 
 from stonekettle.cli.bench import Figure, truth
+from stonekettle.cli.bench.conditions import Case, Real, make
 from stonekettle.core import analysis
 from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.objectives import ComfortLimit, Objective
 from stonekettle.core.orders import as_planned
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
-from stonekettle.practice import truth as known
 from stonekettle.practice.twin import Twin
 from stonekettle.practice.unfit import Blocked, Laborious, Loop
 
+KIND = "ordinary"
 RUNS_A_SYSTEM = 5
 SMALL = 0.02
 """A claim that would be wrong by less must not be withheld."""
 MOST_S = 1_200.0
 
-Make = Callable[[Random, known.Truth], Loop]
+Make = Callable[[Random, Real], Loop]
 
 
 def _bursts(random: Random, least_s: float, most_s: float, every_s: float) -> Blocked:
@@ -47,7 +48,7 @@ def _rounds(length_s: Callable[[], float]) -> Blocked:
     return Blocked(found)
 
 
-def _steady(random: Random, real: known.Truth) -> Blocked:
+def _steady(random: Random, real: Real) -> Blocked:
     """A loop that looks so seldom that everything is 1 to 20 ms late on average."""
     period = 2 * random.uniform(0.001, 0.020)
     return _rounds(lambda: period)
@@ -55,7 +56,7 @@ def _steady(random: Random, real: known.Truth) -> Blocked:
 
 def _laborious(share: float) -> Make:
     """A loop of which the system's limit would take this share of its core: two events a request."""
-    return lambda random, real: Laborious(share / 2 / real.throughput_limit)
+    return lambda random, real: Laborious(share / 2 / real.throughput)
 
 
 PATTERNS: Mapping[str, Make] = {
@@ -110,28 +111,29 @@ def measure(*, quick: bool) -> list[Figure]:
 
 
 def _true_comfort(seed: int) -> float | None:
-    case = truth.make_case("saturated", seed)
-    return truth.true_comfort(case, int(case.profile.peak))
+    case = make(KIND, seed)
+    return truth.true_comfort(case, case.real.users or case.profile.peak)
 
 
 def examine(job: tuple[str, int, int, float | None]) -> Outcome:
     """Play one pattern against one system and judge what is said; the true comfort limit may be unknown."""
     pattern, seed, number, real_comfort = job
-    case = truth.make_case("saturated", seed)
-    real = known.compute(case.config, {truth.ROUTE: 1.0}, case.think_s)
+    case = make(KIND, seed)
+    real = case.real
+    users = real.users or math.inf
     random = Random(f"{pattern}-{seed}-{number}")
     loop = PATTERNS.get(pattern, _laborious(2.0))(random, real)
-    twin = Twin(case.config, truth.journeys(case), seed=1000 * number + seed + 1, loop=loop)
+    twin = Twin(case.config, case.journeys, seed=1000 * number + seed + 1, loop=loop)
     ordered = as_planned(case.profile)
     run = twin.run(ordered)
     goals = [Objective(1, "response", case.goal_s, 95.0)]
     found = analysis.analyse(run, ordered, goals, 0.05, [twin.requests()])
     limiting = found.limiting
     point, comfort = _claims(found)
-    covered = {"N*": _covers(point, real.users), "comfort limit": _covers(comfort, real_comfort)}
+    covered = {"N*": _covers(point, users), "comfort limit": _covers(comfort, real_comfort)}
     needless: dict[str, bool | None] = {"N*": None, "comfort limit": None}
     naive = _naive(found)
-    if naive is not None and abs(naive / real.users - 1) < SMALL:
+    if naive is not None and abs(naive / users - 1) < SMALL:
         needless["N*"] = "saturation point" in found.measuring.withheld
     if real_comfort is not None and comfort is not None:
         needless["comfort limit"] = False
@@ -155,7 +157,7 @@ def _naive(found: analysis.Analysis) -> float | None:
     return point.reached * (point.light_response_s + point.think_s)
 
 
-def _comfort_distortion(case: truth.Case, twin: Twin, real: float) -> float:
+def _comfort_distortion(case: Case, twin: Twin, real: float) -> float:
     """How far off the comfort limit of recorded times is, taken at their word."""
     run = twin.collected()
     trusting = analysis.analyse(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.load import ONE_MORE, UNITS, LoadKind
-from stonekettle.core.saturation import Saturation
+from stonekettle.core.saturation import MIN_LEVELS, Saturation
 from stonekettle.core.types import Declined
 from stonekettle.report import numbers as n
 from stonekettle.report.notes.note import Evidence, Grade, Note, declined, resource_text, span
@@ -41,6 +41,8 @@ def note(analysis: Analysis) -> Note:
             details=(_ceiling_line(found, kind),),
             evidence=Evidence(rows=("throughput", "blur"), at=found.at_least),
         )
+    if len(analysis.levels) < MIN_LEVELS:
+        return _of_few(found, kind)
     extra = " and ".join(n.amount(level) for level in found.next_levels)
     grade: Grade = "strained" if found.status == "near" else "holds"
     return Note(
@@ -54,6 +56,18 @@ def note(analysis: Analysis) -> Note:
     )
 
 
+def _of_few(found: Saturation, kind: LoadKind) -> Note:
+    *others, last = (n.amount(level) for level in found.next_levels)
+    return Note(
+        kind="saturation",
+        grade="holds",
+        title=title(found, kind),
+        text="Up to there all that is metered had room, or throughput kept in proportion to the load. Where that ends "
+        f"takes {MIN_LEVELS} levels to tell: {', '.join(others)} and {last} {UNITS[kind]} would be the next.",
+        evidence=Evidence(rows=("throughput",), at=found.at_least),
+    )
+
+
 def _reached(found: Saturation, kind: LoadKind) -> Note:
     assert found.load is not None  # by status
     assert found.throughput is not None
@@ -61,6 +75,10 @@ def _reached(found: Saturation, kind: LoadKind) -> Note:
     details = [f"Throughput limit {n.rate(limit.value)} ({n.figure(limit.low)}–{n.figure(limit.high)})."]
     if found.load_95 is not None:
         details.append(f"95 % of it is reached at {n.load(found.load_95, kind)}.")
+    if found.resource is not None:
+        law = f"the utilisation law of {resource_text(found.resource)}"
+        told = n.percent(found.plateau_share)
+        details.append(f"Of what is known of it, {told} comes from throughput at the levels, the rest from {law}.")
     more = "more users only wait longer" if kind == "users" else "who comes beyond it only waits"
     text = f"Saturation point {n.load(found.load.value, kind)}, {span(found.load)}: {more}."
     return Note(
