@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import math
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -42,9 +43,7 @@ class Api:
         return answer.json()
 
     def start(self, seconds: int, users: int = 20, more: str = "") -> int:
-        text = QUICK.replace(
-            "climb: {from: 30, to: 180, by: 30, every: 12 s}", f"hold: {{users: {users}, for: {seconds} s}}"
-        )
+        text = re.sub("climb: .*\n  - hold: .*", f"hold: {{users: {users}, for: {seconds} s}}", QUICK)
         experiment = self.post("/experiments", source=text.replace("Quick look", f"Kill {time.time():.0f}") + more)
         return int(self.post(f"/experiments/{experiment['id']}/runs")["id"])
 

@@ -91,7 +91,7 @@ def test_from_nothing_through_a_failing_trial_to_a_run(page: Page) -> None:
     named = "journeys:\n  - {journey: Sign in to the portal}\n\n"
     text = source.input_value().replace("name: Quick look", "name: Many sign in")
     text = re.sub(r"^journeys:\n(?:[ \t]+.*\n|\n)+", named, text, flags=re.MULTILINE)
-    text = re.sub(r"  - \{step: .*\n", "", re.sub("climb: .*", "hold: {users: 20, for: 11 s}", text))
+    text = re.sub(r"  - \{step: .*\n", "", re.sub("climb: .*\n  - hold: .*", "hold: {users: 20, for: 11 s}", text))
     source.fill(text)
     expect(page.get_by_text("This plan can run.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()

@@ -19,7 +19,7 @@ QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
 
 def write_experiment(page: Page, name: str, load: str) -> None:
     page.goto(page.url.split("/experiments")[0] + "/experiments/new")
-    text = re.sub(r"climb: .*", load, QUICK.replace("name: Quick look", f"name: {name}"))
+    text = re.sub(r"climb: .*\n  - hold: .*", load, QUICK.replace("name: Quick look", f"name: {name}"))
     page.get_by_test_id("source").fill(text)
     expect(page.get_by_text("This plan can run.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()

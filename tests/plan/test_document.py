@@ -166,6 +166,24 @@ def test_advice_tells_what_keeps_a_run_from_answering(make_plan: Callable[..., P
     assert "under 10 s" in told
 
 
+@pytest.mark.parametrize(
+    ("load", "advised"),
+    [
+        ([{"climb": {"from": 20, "to": 100, "by": 20, "every": "15 s"}}], "25 users for 15 s"),
+        ([{"climb": {"from": 20, "to": 100, "by": 20, "every": "15 s"}}, {"hold": {"users": 30, "for": "15 s"}}], None),
+        ([{"ramp": {"from": 0, "to": 100, "over": "2 min"}}], None),
+        ([{"hold": {"users": 30, "for": "60 s"}}], None),
+    ],
+)
+def test_a_climb_that_does_not_come_back_is_advised_to(
+    plan_text: Text, load: list[dict[str, object]], advised: str | None
+) -> None:
+    told = advice.of(document.from_document({**yaml.safe_load(plan_text()), "load": load}))
+    about = [line for line in told if "does not come back" in line]
+    assert [advised in line for line in about if advised] == ([True] if advised else [])
+    assert bool(about) == bool(advised)
+
+
 def test_a_resource_mapping_needs_exactly_one_capacity(plan_text: Text) -> None:
     raw = yaml.safe_load(plan_text())
     mapping = {"name": "cpu", "kind": "cpu", "metric": "busy_seconds"}

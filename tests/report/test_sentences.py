@@ -239,7 +239,9 @@ def test_an_overload_says_what_is_thrown_away_and_where_the_peak_was() -> None:
 def test_what_changed_is_told_with_what_would_settle_it(change: Change, title: str, text: str) -> None:
     run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
     found = analysis.analyse(run, as_planned(SATURATING), document.core_objectives(PLAN), PLAN.error_limit)
-    notes = {note.kind: note for note in sentences.notes(replace(found, changes=(change,)), PLAN)}
+    changed = replace(found, changes=(change,))
+    assert sentences.verdict(changed) == f"{sentences.verdict(found)} {title}."
+    notes = {note.kind: note for note in sentences.notes(changed, PLAN)}
     note = notes[f"change:{change.kind}"]
     assert note.title == title
     assert text in note.text

@@ -85,7 +85,7 @@ def test_a_played_run_is_like_a_measured_one_and_says_that_it_is_none(
         assert users["low"] <= truth <= users["high"]
     assert "`ledger` CPU" in found["verdict"]
     plate = client.get(f"/api/runs/{line['id']}/plate").json()
-    assert len(plate["t"]) == 72
+    assert len(plate["t"]) == 84
     assert plate["users"][30] == pytest.approx(90, abs=0.5)
     assert {"ledger.cpu", "ledger.disk", "ledger.connections"} <= {r["key"] for r in plate["resources"]}
     run = Run.objects.get(pk=line["id"])

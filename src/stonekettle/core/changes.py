@@ -12,7 +12,7 @@ of runs, over all that is asked, and by over ``LEAST``.
 
 **Periodic.** Seconds in which a resource or the response stands out from its level (by ``OUTSTANDING`` robust standard
 deviations: 1.4826 times the median absolute deviation, Hampel 1974) make events. Of gaps between events by chance about
-a sixth lies within a twelfth of a multiple of the usual one; a binomial test tells when more do. Beyond saturation,
+a fifth lies within a tenth of a multiple of the usual one; a binomial test tells when more do. Beyond saturation,
 where a resource cannot stand out, throughput falls short when it does other work.
 """
 
@@ -42,8 +42,8 @@ OUTSTANDING = 5.0
 MOST_BUSY = 0.85
 """A resource that is busier on average cannot stand out."""
 LEAST_EVENTS = 4
-WITHIN = 0.08
-MULTIPLES = 4
+WITHIN = 0.1
+MULTIPLES = 6
 ANY_GAP = 2 * WITHIN
 RARE = 4e-3
 SETTLE_S = 2.0

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from stonekettle.core.levels import MIN_HOLD_S
+from stonekettle.core.load import UNITS, LoadKind
+from stonekettle.core.orders import PlannedLevel
 from stonekettle.plan.feed import Feed, columns_of
 from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Plan
+from stonekettle.plan.quantities import format_duration
 
 MIN_LEVELS_FOR_A_CLAIM = 4
+CHECK_AT = 0.25
+"""A check level has such a share of the highest load: it was there early, and there is enough to compare."""
 
 
 def of(plan: Plan) -> tuple[str, ...]:
@@ -22,6 +29,7 @@ def of(plan: Plan) -> tuple[str, ...]:
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
+    found += _no_return(levels, plan.planned.load_kind)
     found += [line for feed in plan.feeds if (line := _scarcity(plan, feed))]
     for journey in plan.journeys:
         same = sorted(set(journey.sample) - columns_of(plan.feeds))
@@ -33,6 +41,19 @@ def of(plan: Plan) -> tuple[str, ...]:
     if not plan.meters:
         found.append("No component has a meter: the run cannot name a limiting resource.")
     return tuple(found)
+
+
+def _no_return(levels: Sequence[PlannedLevel], kind: LoadKind) -> list[str]:
+    """That a climb ends at its top, where nothing tells whether the system stayed the same."""
+    loads = [level.users + level.rate for level in levels]
+    if len(levels) < MIN_LEVELS_FOR_A_CLAIM or any(level.moving for level in levels) or loads[-1] < max(loads):
+        return []
+    amount = CHECK_AT * loads[-1]
+    told = f"{max(1, round(amount))}" if kind == "users" else f"{amount:.3g}"
+    return [
+        f"It climbs and does not come back: a check level at the end, {told} {UNITS[kind]} for "
+        f"{format_duration(levels[-1].duration_s)}, would tell whether the system stayed the same. Add it as a hold."
+    ]
 
 
 def _scarcity(plan: Plan, feed: Feed) -> str | None:

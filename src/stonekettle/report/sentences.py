@@ -21,6 +21,8 @@ def verdict(analysis: Analysis) -> str:
         parts.append(saturation.title(analysis.saturation, analysis.load_kind) + ".")
     if isinstance(analysis.limiting, LimitingResource) and analysis.limiting.cause != "none":
         parts.append(limiting.title(analysis.limiting) + ".")
+    if parts:
+        parts += [f"{changes.title(change)}." for change in analysis.changes]
     withheld = analysis.measuring.withheld
     if withheld and parts:
         parts.append(f"Not trustworthy: the {' and the '.join(withheld)}.")

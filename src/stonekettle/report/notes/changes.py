@@ -25,13 +25,13 @@ def _note(analysis: Analysis, change: Change) -> Note:
     return Note(
         kind=f"change:{change.kind}",
         grade="strained",
-        title=_title(change),
+        title=title(change),
         text=f"{_text(analysis, change)} {SETTLE[change.kind]}",
         evidence=Evidence(rows=_rows(change), at=change.load),
     )
 
 
-def _title(change: Change) -> str:
+def title(change: Change) -> str:
     if change.kind == "not recovered":
         return f"Not itself again after the overload: {n.percent(change.size)} less gets done"
     if change.kind == "periodic":
