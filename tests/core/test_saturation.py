@@ -9,10 +9,11 @@ import pytest
 
 from stonekettle.core import laws, saturation
 from stonekettle.core.distribution import Law
+from stonekettle.core.hinge import fit_hinge
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned, planned
-from stonekettle.core.saturation import Saturation, fit_hinge
+from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Reason
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit

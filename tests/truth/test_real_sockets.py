@@ -12,6 +12,7 @@ import yaml
 from stonekettle.cli import run
 from stonekettle.plan import document
 from stonekettle.practice import config, truth
+from stonekettle.practice.twin import journeys_of
 from tests.truth.side_by_side import ROOT, Played, play
 
 THINK_S = 0.5
@@ -59,19 +60,10 @@ def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> 
 def _case(name: str, folder: Path) -> Case:
     practice = {"changes": LIMITS[name]}
     plan = yaml.safe_load((ROOT / "examples" / "quick.yaml").read_text())
-    real = truth.compute(config.from_document(practice), _mix(document.from_document(plan)), THINK_S)
+    real = truth.compute(
+        config.from_document(practice), truth.mix_of(journeys_of(document.from_document(plan)))[0], THINK_S
+    )
     assert real.limiting == EXPECTED[name]
     step = max(2, round(real.users * 1.8 / 7))
     plan["load"] = [{"climb": {"from": step, "to": 7 * step, "by": step, "every": "20 s"}}]
     return Case(real, Played.of(folder, plan, practice, lambda found: found["saturation"].get("status") == "reached"))
-
-
-def _mix(plan: document.Plan) -> dict[str, float]:
-    """The share of each route among all requests, by the journeys' weights."""
-    weights: dict[str, float] = {}
-    for journey in plan.journeys:
-        for step in journey.steps:
-            route = step.request.partition("?")[0]
-            weights[route] = weights.get(route, 0.0) + journey.weight
-    total = sum(weights.values())
-    return {route: weight / total for route, weight in weights.items()}

@@ -29,30 +29,24 @@ from typing import Literal
 import numpy as np
 from scipy import stats
 
-from stonekettle.core import changes, limit
+from stonekettle.core import changes, limit, peak
 from stonekettle.core.changes import Change
+from stonekettle.core.hinge import Hinge, bootstrap_breaks, fit_hinge
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level, usual_success
+from stonekettle.core.peak import Retrograde
 from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray, Reason
 
 MIN_LEVELS = 4
 OWN_FALL = 0.7
 EARLY = 0.4
 """Of a system that changed with time, such a share of the levels is of another one."""
-BREAKS = 240
-REPLICATES = 400
 BEYOND = 1.1
 GATHER_FROM, GATHER_ERROR = 0.9, 0.03
 """Around the break users begin to gather in some steps, and throughput of all of them may be so much off."""
 FLAT = 0.5
 NEAR_EFFICIENCY = 0.65
 DISAGREEMENT = 0.10
-RETROGRADE_DROP = 0.10
-RETROGRADE_DEVIATIONS = 3.0
-COLLAPSE = 0.25
-"""Throughput that falls by so much within two levels falls at once."""
-PEAK_ABOVE, PEAK_AT_MOST = 0.15, 0.7
-"""The peak between two levels lies so much of the way up to what bounds it there, and no more (found in simulation)."""
 ANOTHER = 0.10
 """Throughput that differs by more on a later visit to a load is another system's."""
 REGULAR = 0.5
@@ -69,30 +63,6 @@ WIDEST = 0.12
 """With a wider half of its interval, as a share of it, the limit is not claimed."""
 MOST_SHIFT = 0.05
 """With a larger share of the plateau's users overdue or blind, the limit is not claimed."""
-
-
-@dataclass(frozen=True)
-class Hinge:
-    """The fitted min(slope·N, slope·break_load), its χ², and AICc against a line through 0."""
-
-    slope: float
-    break_load: float
-    chi2: float
-    aicc_gain: float
-
-    @property
-    def plateau(self) -> float:
-        return self.slope * self.break_load
-
-
-@dataclass(frozen=True)
-class Retrograde:
-    """Throughput fell by ``drop`` (share) from its peak at ``peak_load``, ``deviations`` SEs."""
-
-    peak_load: float
-    peak_throughput: float
-    drop: float
-    deviations: float
 
 
 @dataclass(frozen=True)
@@ -159,10 +129,10 @@ def find(
     last = max(3, len(levels) // 3)
     slope, slope_se = _slope(loads[-last:], rate[-last:], se[-last:])
     flat = _slope_upper(loads[-3:], rate[-3:], se[-3:]) < FLAT * initial
-    breaks = _bootstrap_breaks(loads, rate, se, np.random.default_rng(seed))
+    breaks = bootstrap_breaks(loads, rate, se, np.random.default_rng(seed))
     settled = float(np.percentile(breaks, 95)) < loads[-2]
     beyond, best = _beyond(loads, hinge), _best(levels, hinge, demands)
-    retrograde = _retrograde(loads, rate, se)
+    retrograde = peak.retrograde(loads, rate, se)
     if retrograde is not None and changes.aged(changed) > OWN_FALL * retrograde.drop:
         # What it lost it lost with time, not to the load.
         retrograde = None
@@ -198,7 +168,7 @@ def find(
         plateau_share=best.plateau_share,
     )
     if retrograde is not None:
-        rate_at_peak, place = _peak(loads, rate, se, ceiling, initial)
+        rate_at_peak, place = peak.peak(loads, rate, se, ceiling.throughput.value if ceiling else None, initial)
         return replace(open_end, status="peaked", throughput=rate_at_peak, load=place, next_levels=())
     throughput = best.throughput
     shows = (settled and flat) or _is_full(levels, best.resource)
@@ -271,7 +241,7 @@ def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.
     if len(levels) < MIN_LEVELS or levels[0].load.kind == "arrivals":
         return None
     loads, rate, se = _measured(levels)
-    if rate.min() <= 0 or _retrograde(loads, rate, se) is not None:
+    if rate.min() <= 0 or peak.retrograde(loads, rate, se) is not None:
         return None
     response = _best(levels, fit_hinge(loads, rate, se), demands).response
     return response if response.variation2 <= MOST_VARIATION else None
@@ -326,44 +296,6 @@ def _product(throughput: Estimate, per_rate: Estimate) -> Estimate:
 
 def _is_full(levels: Sequence[Level], resource: str | None) -> bool:
     return resource is not None and levels[-1].utilisation.get(resource, 0.0) >= FULL
-
-
-def fit_hinge(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Hinge:
-    """Fit min(aN, aB) by weighted least squares over a scan of breaks B. Shapes (k,)."""
-    grid = _grid(loads)
-    slope, sse = _scan(grid, loads, rate[None, :], se)
-    best = int(np.argmin(sse[0]))
-    line_slope = float((loads * rate / se**2).sum() / (loads**2 / se**2).sum())
-    line_sse = float((((rate - line_slope * loads) / se) ** 2).sum())
-    gain = _aicc(line_sse, len(loads), 1) - _aicc(float(sse[0, best]), len(loads), 2)
-    return Hinge(float(slope[0, best]), float(grid[best]), float(sse[0, best]), gain)
-
-
-def _grid(loads: FloatArray) -> FloatArray:
-    return np.linspace(loads.min(), loads.max(), BREAKS)
-
-
-def _scan(grid: FloatArray, loads: FloatArray, rates: FloatArray, se: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Best slope and its sum of squares for every replicate (rows of ``rates``) and break."""
-    shape = np.minimum(loads[None, :], grid[:, None])
-    weighted = shape / se**2
-    norm = (shape * weighted).sum(axis=1)
-    slope = rates @ weighted.T / norm
-    total = ((rates / se) ** 2).sum(axis=1)
-    return slope, total[:, None] - slope**2 * norm
-
-
-def _bootstrap_breaks(loads: FloatArray, rate: FloatArray, se: FloatArray, random: np.random.Generator) -> FloatArray:
-    grid = _grid(loads)
-    rates = rate + se * random.standard_normal((REPLICATES, len(rate)))
-    _, sse = _scan(grid, loads, rates, se)
-    return np.asarray(grid[np.argmin(sse, axis=1)])
-
-
-def _aicc(sse: float, n: int, parameters: int) -> float:
-    """AICc of a fit with known variances: sse is χ² (Hurvich & Tsai 1989)."""
-    penalty = 2 * parameters * (parameters + 1) / max(n - parameters - 1, 1)
-    return sse + 2 * parameters + penalty
 
 
 def _beyond(loads: FloatArray, hinge: Hinge) -> BoolArray:
@@ -447,56 +379,6 @@ def _reach(loads: FloatArray, rate: FloatArray, goal: float) -> float:
     return float(loads[at - 1] + share * (loads[at] - loads[at - 1]))
 
 
-def _retrograde(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Retrograde | None:
-    peak, last = int(np.argmax(rate)), len(rate) - 1
-    if peak == last:
-        return None
-    drop = 1 - rate[last] / rate[peak]
-    deviations = (rate[peak] - rate[last]) / np.hypot(se[peak], se[last])
-    if drop <= RETROGRADE_DROP or deviations <= RETROGRADE_DEVIATIONS:
-        return None
-    return Retrograde(float(loads[peak]), float(rate[peak]), float(drop), float(deviations))
-
-
-def _peak(
-    loads: FloatArray, rate: FloatArray, se: FloatArray, ceiling: Ceiling | None, initial: float
-) -> tuple[Estimate, Estimate]:
-    """The peak of throughput and its place.
-
-    Where throughput falls at once, within two levels, the peak may lie anywhere between: it is at least what the
-    highest level had, and at most what the load of the fallen one would bring, or the hardware's ceiling. Where it
-    falls gently, a parabola through the levels around the highest tells it.
-    """
-    top = int(np.argmax(rate))
-    reach = float(stats.t.ppf(0.95, 4)) * float(se[top])
-    highest = float(rate[top])
-    fallen = top + 1 + int(np.argmax(np.append(rate[top + 1 :] < (1 - COLLAPSE) * highest, True)))
-    place = Estimate(float(loads[top]), float(loads[max(top - 1, 0)]), float(loads[min(top + 1, len(loads) - 1)]))
-    if fallen - top <= 2 and fallen < len(rate):
-        place = Estimate(float(loads[top]), float(loads[top]), float(loads[fallen]))
-        bound = initial * place.high if ceiling is None else min(initial * place.high, ceiling.throughput.value)
-        # A curve that was flat already has no higher peak beyond.
-        rising = (highest - float(rate[top - 1])) / (initial * float(loads[top] - loads[top - 1])) if top else 1.0
-        room = max(0.0, bound - highest) * min(max(rising, 0.0), 1.0)
-        return Estimate(
-            highest + PEAK_ABOVE * room, max(0.0, highest - reach), highest + max(PEAK_AT_MOST * room, reach)
-        ), place
-    around = slice(max(0, top - 2), top + 3)
-    x, weight = (loads[around] - loads[top]) / loads[top], 1 / np.maximum(se[around], 0.01 * highest) ** 2
-    if x.size < 4:
-        return Estimate(highest, max(0.0, highest - reach), highest + reach), place
-    design = np.stack([np.ones_like(x), x, x**2])
-    covariance = np.linalg.inv(design * weight @ design.T)
-    shape = covariance @ (design * weight @ rate[around])
-    at = float(np.clip(-shape[1] / (2 * shape[2]), x[0], x[-1])) if shape[2] < 0 else 0.0
-    powers = np.array([1.0, at, at**2])
-    value = float(powers @ shape)
-    off = float(((rate[around] - design.T @ shape) ** 2 * weight).sum()) / (x.size - 3)
-    reach = float(stats.t.ppf(0.95, 4)) * math.sqrt(float(powers @ covariance @ powers) * max(1.0, off))
-    where = min(max(float(loads[top] * (1 + at)), place.low), place.high)
-    return Estimate(value, max(0.0, value - reach), value + reach), replace(place, value=where)
-
-
 def _latest(levels: Sequence[Level]) -> Sequence[Level]:
     """Of a system that changed with time, the later levels, among them the return to a lower load."""
     ordered = sorted(levels, key=lambda lv: lv.start_s)
@@ -513,7 +395,7 @@ def _of_one_state(levels: Sequence[Level]) -> list[Level]:
         if len(before) >= 2 and level.load.delivered < before[-1].load.delivered:
             loads, rates = [lv.load.delivered for lv in before], [lv.throughput for lv in before]
             usual = float(np.interp(level.load.delivered, [0.0, *loads], [0.0, *rates]))
-            if abs(level.throughput - usual) > max(ANOTHER * usual, RETROGRADE_DEVIATIONS * level.throughput_se):
+            if abs(level.throughput - usual) > max(ANOTHER * usual, peak.RETROGRADE_DEVIATIONS * level.throughput_se):
                 continue
         found.append(level)
     return sorted(found, key=lambda lv: lv.load.delivered)

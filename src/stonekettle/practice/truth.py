@@ -7,13 +7,14 @@ by tests and benchmarks to judge findings; never by the analysis.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from stonekettle.core.queueing import ClosedSolution, Station, flow_equivalent, solve, throughput_limit
 from stonekettle.practice.config import Component, PracticeConfig, PracticeConfigError
+from stonekettle.practice.twin import TwinJourney
 
 MOST_AT_A_LOCK = 4_000
 POOL_BINDS = 0.93
@@ -39,6 +40,18 @@ class Truth:
     def curve(self, users: int) -> ClosedSolution:
         """Throughput and response time for 1..``users`` users."""
         return solve(self.stations, self.think_s, users)
+
+
+def mix_of(journeys: Sequence[TwinJourney]) -> tuple[dict[str, float], float]:
+    """The share of each route among all steps, by the journeys' weights, and the mean think time (s)."""
+    weights: dict[str, float] = {}
+    think = 0.0
+    for journey in journeys:
+        for step in journey.steps:
+            weights[step.route] = weights.get(step.route, 0.0) + journey.weight
+            think += journey.weight * step.think.mean_s
+    total = sum(weights.values())
+    return {route: weight / total for route, weight in weights.items()}, think / total
 
 
 def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) -> Truth:

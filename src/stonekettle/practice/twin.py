@@ -11,6 +11,7 @@ import heapq
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from random import Random
 
 import numpy as np
@@ -20,17 +21,18 @@ from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
-from stonekettle.core.run_data import Arrivals, Cell, Reasons, ResourceSeries, RunData
+from stonekettle.core.run_data import Arrivals, Cell, Reasons, RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.plan.models import Plan
-from stonekettle.practice import columns, shapes
-from stonekettle.practice.config import Component, PracticeConfig, Visit
-from stonekettle.practice.stations import InTurn, Lock, Places, Shared, Station
+from stonekettle.practice import columns
+from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.simulated import FAILED, REFUSED, SimulatedSystem
 from stonekettle.practice.unfit import Attentive, Loop
 
-REFUSAL_S = 0.002
 TICK_S = 0.1
 """So often users are counted against what is ordered."""
+TOO_LATE = 3
+ERRORS = {REFUSED: "status 503", FAILED: "status 500", TOO_LATE: "time limit"}
 
 
 @dataclass(frozen=True)
@@ -51,49 +53,14 @@ class TwinJourney:
     steps: tuple[TwinStep, ...]
 
 
-REFUSED, FAILED, TOO_LATE = 1, 2, 3
-ERRORS = {REFUSED: "status 503", FAILED: "status 500", TOO_LATE: "time limit"}
-
-
-@dataclass(slots=True)
-class _Place:
-    """A component at work: how many are inside, and how many it has served."""
-
-    config: Component
-    pool: Places | None
-    wears: bool
-    inside: int = 0
-    served: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class _Visit:
-    place: _Place
-    stages: tuple[tuple[Station, Callable[[], float]], ...]
-
-
 @dataclass(slots=True)
 class _Request:
-    """One on its way: ``open`` are the visits that it waits for, ``error`` what became of it if no success."""
+    """A step that a user waits for since ``start``."""
 
     user: int
     step: int
     start: float
-    phases: tuple[tuple[_Visit, ...], ...]
-    at: int = 0
-    open: int = 0
-    error: int = 0
     answered: bool = False
-    entered: list[_Place] = field(default_factory=list)
-
-
-@dataclass(slots=True)
-class _Branch:
-    """One of the visits that a request is at."""
-
-    request: _Request
-    visit: _Visit
-    stage: int = 0
 
 
 @dataclass(slots=True)
@@ -129,12 +96,10 @@ class Twin:
         self.cpu_noise, self.loop = cpu_noise, loop or Attentive()
         self.heap: list[tuple[float, int, Callable[..., None], object]] = []
         self.order = 0
-        self.servers: dict[str, Station] = {}
-        self.locks: dict[str, Lock] = {}
-        self.places = {c.name: self._build(c) for c in config.components}
+        self.system = SimulatedSystem(config, self.random, self._at)
         self.steps = [(j.name, s) for j in self.journeys for s in j.steps]
         self.first_step = np.cumsum([0, *(len(j.steps) for j in self.journeys)]).tolist()
-        self.visits = [self._compile(s.route) for _, s in self.steps]
+        self.visits = [self.system.compiled(s.route) for _, s in self.steps]
         self.limits = [s.limit_s for _, s in self.steps]
         self.think = [s.think.sampler(self.random) for _, s in self.steps]
         self.place: dict[int, tuple[str, int, int]] = {}
@@ -183,42 +148,6 @@ class Twin:
     @property
     def seconds(self) -> int:
         return int(np.ceil(self.now))
-
-    def _build(self, component: Component) -> _Place:
-        pauses = shapes.pauses_of(component)
-        kind = Shared if component.sharing else InTurn
-        if component.cpus:
-            self.servers[f"{component.name}.cpu"] = kind(component.cpus * component.instances, pauses, self._at)
-        if component.disks:
-            disks = InTurn(component.disks * component.instances, pauses, self._at)
-            self.servers[f"{component.name}.disk"] = disks
-        self.locks[component.name] = Lock(component.lock_growth, pauses, self._at)
-        if component.job_every_s > 0:
-            self._at(component.job_every_s, self._job, component)
-        pool = Places(component.pool) if component.pool is not None else None
-        return _Place(component, pool, shapes.wears(component))
-
-    def _job(self, now: float, component: Component) -> None:
-        for _ in range(component.job_cpus):
-            self.servers[f"{component.name}.cpu"].serve(now, component.job_s, lambda *_: None, None)
-        self._at(now + component.job_every_s, self._job, component)
-
-    def _compile(self, route_name: str) -> tuple[tuple[_Visit, ...], ...]:
-        route = next(r for r in self.config.routes if r.name == route_name)
-        return tuple(tuple(self._compile_visit(visit) for visit in together) for together in route.phases)
-
-    def _compile_visit(self, visit: Visit) -> _Visit:
-        name = visit.component
-        stages = tuple(
-            (station, self.config.law(ms).sampler(self.random))
-            for station, ms in (
-                (self.servers.get(f"{name}.cpu"), visit.cpu_ms),
-                (self.servers.get(f"{name}.disk"), visit.disk_ms),
-                (self.locks[name], self.places[name].config.lock_ms),
-            )
-            if station is not None and ms > 0
-        )
-        return _Visit(self.places[name], stages)
 
     def _at(self, time: float, act: Callable[..., None], subject: object) -> None:
         self.order += 1
@@ -297,74 +226,23 @@ class Twin:
     def _send(self, now: float, user: int) -> None:
         self.begun.append(now)
         step = self._step(user)
-        request = _Request(user, step, now, self.visits[step])
+        request = _Request(user, step, now)
         limit_s = self.limits[step]
         if limit_s is not None:
             self._at(now + limit_s, self._give_up, request)
-        self._go(now, request)
+        self.system.take(now, self.visits[step], partial(self._answered, request))
 
-    def _go(self, now: float, request: _Request) -> None:
-        """On to the next visits, or answer."""
-        if request.error or request.at == len(request.phases):
-            # As over sockets, the components visited are occupied until the answer leaves.
-            for place in request.entered:
-                place.inside -= 1
-            if not request.answered:
-                self._finish(now, request)
-            return
-        phase = request.phases[request.at]
-        request.at += 1
-        request.open = len(phase)
-        for visit in phase:
-            self._arrive(now, _Branch(request, visit))
-
-    def _arrive(self, now: float, branch: _Branch) -> None:
-        """Enter a component: be refused, wait for its pool, or be served."""
-        place = branch.visit.place
-        limit = place.config.refuse_over
-        if limit is not None and place.inside >= limit:
-            branch.request.error = REFUSED
-            self._at(now + REFUSAL_S, self._end_visit, branch)
-            return
-        place.inside += 1
-        branch.request.entered.append(place)
-        if place.pool is not None:
-            place.pool.enter(now, self._serve, branch)
-        else:
-            self._serve(now, branch)
-
-    def _serve(self, now: float, branch: _Branch) -> None:
-        visit, stage = branch.visit, branch.stage
-        place = visit.place
-        if stage < len(visit.stages):
-            branch.stage += 1
-            station, draw = visit.stages[stage]
-            work_s = draw() * shapes.wear(place.config, now, place.served) if place.wears else draw()
-            station.serve(now, work_s, self._serve, branch)
-            return
-        place.served += 1
-        if place.pool is not None:
-            place.pool.leave(now)
-        config = place.config
-        if config.fails and place.inside > config.fails_over and self.random.random() < config.fails:
-            branch.request.error = FAILED
-        self._end_visit(now, branch)
-
-    def _end_visit(self, now: float, branch: _Branch) -> None:
-        request = branch.request
-        request.open -= 1
-        if not request.open:
-            self._go(now, request)
+    def _answered(self, request: _Request, now: float, error: int) -> None:
+        if not request.answered:
+            self._finish(now, request, error)
 
     def _give_up(self, now: float, request: _Request) -> None:
         """The user goes on without an answer; the system does not know, and works on."""
-        if not request.answered:
-            self._finish(now, request, TOO_LATE)
+        self._answered(request, now, TOO_LATE)
 
-    def _finish(self, now: float, request: _Request, error: int = 0) -> None:
+    def _finish(self, now: float, request: _Request, error: int) -> None:
         """The answer is there; the user goes on when the generator has seen it."""
         request.answered = True
-        error = error or request.error
         when, since = self.loop.handled(now)
         blind = min(when - since, when - request.start)
         self.done.append((request.start, when, blind, request.step, error, request.user, self.begun_by[request.user]))
@@ -444,7 +322,7 @@ class Twin:
             blind_sum_s=columns.sums(end[good], step[good], blind[good], shape),
             histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us),
             low_histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us - kept.blind_us),
-            resources=self._resources(),
+            resources=self.system.resources(self.now, self.noise, self.cpu_noise),
             error_kinds={
                 kind: columns.per_second(end[error == number], n).astype(np.int64)
                 for number, kind in ERRORS.items()
@@ -456,28 +334,6 @@ class Twin:
         started = columns.per_second(np.array(self.arrived), self.seconds).astype(np.float64)
         alone = self.ordered.load_kind == "arrivals"
         return Arrivals(self.ordered.mean_arrivals(self.seconds), started, np.zeros(self.seconds), alone)
-
-    def _resources(self) -> tuple[ResourceSeries, ...]:
-        n = self.seconds
-        found = []
-        for key, station in self.servers.items():
-            component, name = key.split(".")
-            station.settle(self.now)
-            noise = self.noise.normal(0, self.cpu_noise, n)
-            if not self.places[component].config.metered:
-                continue
-            utilisation = np.clip(columns.first(station.busy, n) / station.servers + noise, 0, 1)
-            found.append(ResourceSeries(component, name, name, np.full(n, float(station.servers)), utilisation))
-        for component, place in self.places.items():
-            pool = place.pool
-            if pool is None or not place.config.metered or not place.config.pool_metered:
-                continue
-            times = np.array([t for t, _, _ in pool.changes])
-            in_use = columns.mean_level(times, np.array([u for _, u, _ in pool.changes]), n)
-            waiting = columns.mean_level(times, np.array([w for _, _, w in pool.changes]), n)
-            limit = np.full(n, float(pool.limit))
-            found.append(ResourceSeries(component, "connections", "pool", limit, in_use / limit, waiting))
-        return tuple(found)
 
 
 def journeys_of(plan: Plan) -> list[TwinJourney]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from random import Random
 from typing import Any
@@ -79,7 +79,7 @@ class _Draft:
 
     @property
     def truth(self) -> known.Truth:
-        mix, think_s = _mix(self.walks)
+        mix, think_s = known.mix_of(self.walks)
         return known.compute(self.config, mix, think_s)
 
     @property
@@ -151,18 +151,6 @@ def _profile(draft: _Draft, users: float) -> LoadProfile:
 
 def _held(climb: Segment) -> float:
     return climb.duration_s / climb.stairs
-
-
-def _mix(journeys: Sequence[TwinJourney]) -> tuple[Mapping[str, float], float]:
-    """The share of each route among all steps, and their mean think time (s)."""
-    weights: dict[str, float] = {}
-    think = 0.0
-    for journey in journeys:
-        for step in journey.steps:
-            weights[step.route] = weights.get(step.route, 0.0) + journey.weight
-            think += journey.weight * step.think.mean_s
-    total = sum(weights.values())
-    return {route: weight / total for route, weight in weights.items()}, think / total
 
 
 def _ordinary(draft: _Draft) -> None:
@@ -430,7 +418,7 @@ def _drifting(case: Case) -> Case:
 def _warming(case: Case) -> Case:
     """Warm in the last third of the climb: what is true is true then."""
     name = case.real.limiting.partition(".")[0] if case.real.limiting else ""
-    _, think_s = _mix(case.journeys)
+    _, think_s = known.mix_of(case.journeys)
     truth = known.compute(case.config, {ROUTE: 1.0}, think_s)
     climb = case.profile.segments[0]
     curve = truth.curve(int(case.profile.peak))
@@ -442,7 +430,7 @@ def _warming(case: Case) -> Case:
 
 def _peak_by_long_runs(case: Case) -> Real:
     """The highest rate of successes over loads of up to the profile's, by long runs: a parabola through the best."""
-    _, think_s = _mix(case.journeys)
+    _, think_s = known.mix_of(case.journeys)
     truth = known.compute(case.config, {ROUTE: 1.0}, think_s)
     loads = np.unique(np.round(np.linspace(0.6, 1.5, 7) * truth.users)).astype(int)
     rates = np.array([_goodput(case, int(users), truth) for users in loads])

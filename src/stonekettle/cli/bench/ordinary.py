@@ -71,7 +71,7 @@ def claims_of(found: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
 
 def truth_of(plan: Plan, config: PracticeConfig) -> dict[str, float]:
     """Where the practice system saturates under this plan's journeys, and up to where its objectives hold (users)."""
-    mix, think = _mix(plan)
+    mix, think = known.mix_of(journeys_of(plan))
     real = known.compute(config, mix, think)
     low, high = 1.0, float(plan.planned.peak_users)
     while high - low > 0.005 * high:
@@ -97,18 +97,6 @@ def _holds(plan: Plan, config: PracticeConfig, real: known.Truth, users: int) ->
         for goal in document.core_objectives(plan)
         if goal.kind == "response"
     )
-
-
-def _mix(plan: Plan) -> tuple[dict[str, float], float]:
-    """The share of each route among all requests, and their mean think time (s)."""
-    weights: dict[str, float] = {}
-    think = 0.0
-    for journey in journeys_of(plan):
-        for step in journey.steps:
-            weights[step.route] = weights.get(step.route, 0.0) + journey.weight
-            think += journey.weight * step.think.mean_s
-    total = sum(weights.values())
-    return {route: weight / total for route, weight in weights.items()}, think / total
 
 
 def _plan(name: str) -> Plan:
