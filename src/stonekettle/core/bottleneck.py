@@ -109,6 +109,7 @@ def identify(
 class _Wasted:
     key: str
     in_vain: float
+    per_server_s: float
 
 
 def _overloaded(levels: Sequence[Level], saturation: Saturation | None, demands: Sequence[Demand]) -> _Wasted | None:
@@ -122,8 +123,10 @@ def _overloaded(levels: Sequence[Level], saturation: Saturation | None, demands:
         used = last.utilisation.get(demand.key, math.nan)
         failures = last.completion_rate - last.throughput
         if used >= BUSY and demand.failed_s is not None:
-            found.append(_Wasted(demand.key, min(1.0, demand.failed_s * failures / (used * demand.servers))))
-    worst = max(found, key=lambda one: one.in_vain, default=None)
+            in_vain = min(1.0, demand.failed_s * failures / (used * demand.servers))
+            found.append(_Wasted(demand.key, in_vain, demand.per_server_s))
+    # Of several that are full by then, the one that filled first.
+    worst = max(found, key=lambda one: one.per_server_s, default=None)
     return worst if worst is not None and worst.in_vain > IN_VAIN else None
 
 
