@@ -27,7 +27,7 @@ def test_a_document_becomes_an_experiment(client: Client) -> None:
     assert detail["revisions"][0]["author"] == "planner"
     outline = detail["outline"]
     assert outline["profile"]["peak_users"] == 180
-    assert [level["users"] for level in outline["profile"]["levels"]] == [30, 60, 90, 120, 150, 180]
+    assert [level["users"] for level in outline["profile"]["levels"]] == [30, 60, 90, 120, 150, 180, 45]
     assert outline["objectives"][0] == "95 % of Departures board within 200 ms"
     assert outline["goals"][0] == {"label": "95 % of Departures board", "limit_s": 0.2, "of": "step:1"}
     assert sum(j["share"] for j in outline["journeys"]) == pytest.approx(1)
