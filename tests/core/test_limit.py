@@ -11,8 +11,8 @@ import pytest
 from stonekettle.core import laws, limit, saturation
 from stonekettle.core.levels import Level, measure
 from stonekettle.core.limit import Limit
-from stonekettle.core.load_profile import LoadProfile
-from stonekettle.core.orders import as_planned
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.orders import as_planned, planned
 from stonekettle.core.queueing import Station, throughput_at
 from stonekettle.core.saturation import Saturation
 from stonekettle.practice import truth
@@ -107,6 +107,16 @@ def test_where_they_disagree_the_interval_spans_both() -> None:
     config = one_server_system(20, servers=2, pause_every_s=20, pause_s=1.0)
     found = best(config, climb(20, 180, 20, 40))
     assert sum(one.throughput.low < 95 < one.throughput.high for one in found) >= 6
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_arrivals_far_from_saturation_leave_the_limit_open(seed: int) -> None:
+    """Where people arrive and nobody waits, no level tells anything of the limit."""
+    ordered = planned({"callers": LoadProfile((Segment.climb(8, 48, 8, 30),))}, ["callers"])
+    run = simulate(one_server_system(5, servers=8, metered=False), visits(0.5), ordered, seed=seed)
+    found = saturation.find(measure(run, ordered.levels()))
+    assert isinstance(found, Saturation)
+    assert found.status == "not reached"
 
 
 def test_light_load_is_told_without_the_waiting_there_is_at_the_lowest_level() -> None:

@@ -200,11 +200,12 @@ def _with_the_climb(cost: _Costs, levels: Sequence[Level]) -> tuple[float, float
     # A sum of n services varies as their number.
     se = work * np.sqrt(cost.variation2 / np.array([n for _, _, n in told]))
     for design in (np.stack([np.ones_like(rate), rate, rate * time_s]), np.stack([rate, rate * time_s])):
-        covariance = np.linalg.inv(design / se**2 @ design.T)
+        covariance = np.linalg.pinv(design / se**2 @ design.T)
         fitted = covariance @ (design / se**2 @ work)
         if len(fitted) == 2 or fitted[0] > 0:
             break
-    return float(fitted[-1]), float(abs(fitted[-1]) / math.sqrt(covariance[-1, -1]))
+    known = covariance[-1, -1] > 0
+    return float(fitted[-1]), float(abs(fitted[-1]) / math.sqrt(covariance[-1, -1])) if known else 0.0
 
 
 def _least(change: Change) -> float:
@@ -238,13 +239,15 @@ def _costs(run: RunData, levels: Sequence[Level]) -> Iterable[_Costs]:
             if failing or not level.utilisation.get(resource.key, math.nan) >= LEAST_BUSY:
                 continue
             window = level.window(run.seconds)
-            block = window.block_of_second
-            for b in range(window.blocks):
-                inside = (block == b) & np.isfinite(busy)
-                steps, work = float(finished[inside].sum()), float(busy[inside].sum())
-                if steps >= 5 and work > 0:
-                    middle = float(np.flatnonzero(inside).mean())
-                    rows.append((level.number, middle, math.log(work / steps), steps))
+            seconds = np.flatnonzero(window.used & np.isfinite(busy))
+            block = window.block_of_second[seconds]
+            lengths, steps, work, times = (
+                np.bincount(block, of, window.blocks)
+                for of in (np.ones(seconds.size), finished[seconds], busy[seconds], seconds.astype(np.float64))
+            )
+            told = (steps >= 5) & (work > 0)
+            middle, cost = times[told] / lengths[told], np.log(work[told] / steps[told])
+            rows += [(level.number, *row) for row in zip(middle, cost, steps[told], strict=True)]
         if len(rows) >= 6:
             yield _Costs(resource.key, *np.array(rows).T)
 

@@ -177,9 +177,10 @@ def _whole(servers: float) -> int:
 def _fit(data: _Data, network: _Network, guess: float) -> Limit:
     """Limit and softness of one network by penalised least squares, and the response at light load with them."""
     limit, softness = (network.ceiling.value if network.ceiling else guess), 1.0
-    sd = network.ceiling.standard_error if network.ceiling else math.inf
+    # Where no law tells it, next to nothing is known beforehand: yet far from saturation no level tells it either.
+    sd = network.ceiling.standard_error if network.ceiling else guess
     response, response_se = float(data.response_s[0]), float(data.response_se_s[0])
-    prior, prior_weight = limit, 0.0 if math.isinf(sd) else 1 / max(sd, LEAST_ERROR * limit) ** 2
+    prior, prior_weight = limit, 1 / max(sd, LEAST_ERROR * limit) ** 2
     told = chi2 = 0.0
     hessian = np.eye(2)
     for _ in range(ROUNDS):
@@ -205,8 +206,8 @@ def _fit(data: _Data, network: _Network, guess: float) -> Limit:
     beyond = int((np.minimum(data.loads * data.lone_rate(response), limit) >= limit).sum())
     freedom = beyond + CLAIM_FREEDOM + (2 if network.ceiling else 0)
     # Two ways to the limit that differ by more than their errors are both less sure (Birge 1932).
-    apart = prior_weight**2 * (prior - limit) ** 2 * (1 / prior_weight + 1 / max(told, 1e-12)) if prior_weight else 0.0
-    dispersion = max(1.0, chi2 / max(1, len(data.loads) - 2), min(apart, MOST_APART))
+    apart = prior_weight**2 * (prior - limit) ** 2 * (1 / prior_weight + 1 / max(told, 1e-12))
+    dispersion = max(1.0, chi2 / max(1, len(data.loads) - 2), min(apart, MOST_APART) if network.ceiling else 0.0)
     reach = float(stats.t.ppf(0.95, freedom)) * math.sqrt(float(np.linalg.inv(hessian)[0, 0]) * dispersion)
     return Limit(
         Estimate(limit, max(limit - reach, 0.0), limit + reach),
@@ -214,7 +215,7 @@ def _fit(data: _Data, network: _Network, guess: float) -> Limit:
         response_se,
         network.resource,
         softness,
-        told / (told + prior_weight) if told + prior_weight > 0 else 0.0,
+        told / (told + prior_weight) if network.ceiling else 1.0,
         chi2 + ((softness - 1) / SOFTNESS_ERROR) ** 2,
         Response(
             lambda loads: _response(data, network, limit, softness, response, loads),
