@@ -12,8 +12,9 @@ of runs, over all that is asked, and by over ``LEAST``.
 
 **Periodic.** Seconds in which a resource or the response stands out from its level (by ``OUTSTANDING`` robust standard
 deviations: 1.4826 times the median absolute deviation, Hampel 1974) make events. Of gaps between events by chance about
-a fifth lies within a tenth of a multiple of the usual one; a binomial test tells when more do. Beyond saturation,
-where a resource cannot stand out, throughput falls short when it does other work.
+a fifth lies within a tenth of a multiple of the usual one, a tenth within a twentieth; a binomial test tells when more
+do. Beyond saturation, where a resource cannot stand out, throughput falls short when it does other work: so each is
+asked by itself, and all of them together.
 """
 
 from __future__ import annotations
@@ -42,9 +43,10 @@ OUTSTANDING = 5.0
 MOST_BUSY = 0.85
 """A resource that is busier on average cannot stand out."""
 LEAST_EVENTS = 4
-WITHIN = 0.1
+WITHIN = (0.05, 0.1)
 MULTIPLES = 6
-ANY_GAP = 2 * WITHIN
+AT_ONCE_S = 3.0
+"""What stands out in two figures within such a time is one event."""
 RARE = 4e-3
 SETTLE_S = 2.0
 
@@ -261,8 +263,13 @@ def _periodic(run: RunData, levels: Sequence[Level]) -> tuple[Change, ...]:
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = run.response_sum_s.sum(axis=1) / run.succeeded
         series.append(("response", np.where(run.succeeded > 0, np.log(mean), np.nan)))
-    for subject, values in series:
-        regular = _regular(*_events(levels, values, resource=subject not in ("response", "throughput")))
+    events = [
+        (subject, _events(levels, values, resource=subject not in ("response", "throughput")))
+        for subject, values in series
+    ]
+    told_by = max(events, key=lambda pair: len(pair[1]))[0]
+    for subject, stretches in (*events, (told_by, _merged([one for _, of in events for one in of]))):
+        regular = _regular(stretches)
         if regular is not None:
             chance, period_s, length_s = regular
             found.append((chance, Change("periodic", subject, length_s / period_s, None, period_s)))
@@ -270,10 +277,9 @@ def _periodic(run: RunData, levels: Sequence[Level]) -> tuple[Change, ...]:
     return (min(told, key=lambda pair: pair[0])[1],) if told else ()
 
 
-def _events(levels: Sequence[Level], values: FloatArray, *, resource: bool) -> tuple[list[float], list[float]]:
+def _events(levels: Sequence[Level], values: FloatArray, *, resource: bool) -> list[tuple[float, float]]:
     """When values stand out from their level, and for how long (s)."""
-    at: list[float] = []
-    length: list[float] = []
+    found: list[tuple[float, float]] = []
     for level in levels:
         # From its beginning: what is regular goes on while a level settles.
         first = math.ceil(level.start_s + SETTLE_S)
@@ -286,27 +292,37 @@ def _events(levels: Sequence[Level], values: FloatArray, *, resource: bool) -> t
         out = np.nan_to_num(inside - middle) > OUTSTANDING * max(usual, 0.02)
         for start in np.flatnonzero(out & ~np.concatenate([[False], out[:-1]])):
             lasts = int(np.argmin(np.append(out[start:], False)))
-            if not at or first + start - at[-1] >= 2 + length[-1]:
-                at.append(float(first + start))
-                length.append(float(lasts))
-    return at, length
+            if not found or first + start - found[-1][0] >= 2 + found[-1][1]:
+                found.append((float(first + start), float(lasts)))
+    return found
 
 
-def _regular(at: Sequence[float], length: Sequence[float]) -> tuple[float, float, float] | None:
+def _merged(stretches: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Events of several figures, each once, by the first sign of it."""
+    merged: list[tuple[float, float]] = []
+    for at, lasts in sorted(stretches):
+        if not merged or at - merged[-1][0] > AT_ONCE_S:
+            merged.append((at, lasts))
+    return merged
+
+
+def _regular(events: Sequence[tuple[float, float]]) -> tuple[float, float, float] | None:
     """How likely gaps are so regular by chance, the period (s), and how long an event lasts (s)."""
-    if len(at) < LEAST_EVENTS:
+    if len(events) < LEAST_EVENTS:
         return None
-    gaps = np.diff(at)
+    gaps = np.diff([at for at, _ in events])
     best: tuple[float, float] | None = None
     for candidate in np.unique(gaps):
         multiple = np.clip(np.round(gaps / candidate), 1, MULTIPLES)
-        fits = np.abs(gaps / candidate - multiple) <= WITHIN
-        period = float((gaps[fits] / multiple[fits]).mean())
-        # The candidate is one of them: it fits itself.
-        chance = len(gaps) * float(stats.binom.sf(int(fits.sum()) - 2, len(gaps) - 1, ANY_GAP))
-        if best is None or chance < best[0]:
-            best = chance, period
-    return (best[0], best[1], float(np.mean(length))) if best else None
+        for within in WITHIN:
+            fits = np.abs(gaps / candidate - multiple) <= within
+            period = float((gaps[fits] / multiple[fits]).mean())
+            # The candidate is one of them: it fits itself.
+            by_chance = float(stats.binom.sf(int(fits.sum()) - 2, len(gaps) - 1, 2 * within))
+            chance = len(WITHIN) * len(gaps) * by_chance
+            if best is None or chance < best[0]:
+                best = chance, period
+    return (best[0], best[1], float(np.mean([lasts for _, lasts in events]))) if best else None
 
 
 def aged(changes: Sequence[Change]) -> float:
