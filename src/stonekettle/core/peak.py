@@ -16,6 +16,9 @@ COLLAPSE = 0.25
 """Throughput that falls by so much within two levels falls at once."""
 PEAK_ABOVE, PEAK_AT_MOST = 0.15, 0.7
 """The peak between two levels lies so much of the way up to what bounds it there, and no more (found in simulation)."""
+FULL_AT_MOST, FULL_BELOW = 1.0, 0.05
+"""Where a resource is full beyond it, it may lie all the way up; and lower than the highest level by so much, as a
+level may last shorter than the system takes to fall."""
 
 
 @dataclass(frozen=True)
@@ -40,13 +43,13 @@ def retrograde(loads: FloatArray, rate: FloatArray, se: FloatArray) -> Retrograd
 
 
 def peak(
-    loads: FloatArray, rate: FloatArray, se: FloatArray, ceiling: float | None, initial: float
+    loads: FloatArray, rate: FloatArray, se: FloatArray, ceiling: float | None, initial: float, *, full: bool
 ) -> tuple[Estimate, Estimate]:
     """The peak of throughput and its place.
 
     Where throughput falls at once, within two levels, the peak may lie anywhere between: it is at least what the
-    highest level had, and at most what the load of the fallen one would bring, or the hardware's ceiling. Where it
-    falls gently, a parabola through the levels around the highest tells it.
+    highest level had, and at most what the load of the fallen one would bring, or the hardware's ceiling, which it may
+    reach if that is ``full`` beyond it. Where it falls gently, a parabola through the levels around the highest tells it.
     """
     top = int(np.argmax(rate))
     reach = float(stats.t.ppf(0.95, 4)) * float(se[top])
@@ -59,9 +62,9 @@ def peak(
         # A curve that was flat already has no higher peak beyond.
         rising = (highest - float(rate[top - 1])) / (initial * float(loads[top] - loads[top - 1])) if top else 1.0
         room = max(0.0, bound - highest) * min(max(rising, 0.0), 1.0)
-        return Estimate(
-            highest + PEAK_ABOVE * room, max(0.0, highest - reach), highest + max(PEAK_AT_MOST * room, reach)
-        ), place
+        most, below = (FULL_AT_MOST, FULL_BELOW) if full else (PEAK_AT_MOST, 0.0)
+        low, high = highest - max(reach, below * highest), highest + max(most * room, reach)
+        return Estimate(highest + PEAK_ABOVE * room, max(0.0, low), high), place
     around = slice(max(0, top - 2), top + 3)
     x, weight = (loads[around] - loads[top]) / loads[top], 1 / np.maximum(se[around], 0.01 * highest) ** 2
     if x.size < 4:

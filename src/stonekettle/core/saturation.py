@@ -168,7 +168,8 @@ def find(
         plateau_share=best.plateau_share,
     )
     if retrograde is not None:
-        rate_at_peak, place = peak.peak(loads, rate, se, ceiling.throughput.value if ceiling else None, initial)
+        most, full = (ceiling.throughput.value, _is_full(levels, ceiling.key)) if ceiling else (None, False)
+        rate_at_peak, place = peak.peak(loads, rate, se, most, initial, full=full)
         return replace(open_end, status="peaked", throughput=rate_at_peak, load=place, next_levels=())
     throughput = best.throughput
     shows = (settled and flat) or _is_full(levels, best.resource)

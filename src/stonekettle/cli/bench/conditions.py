@@ -17,7 +17,9 @@ from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
 
 ROUTE = "GET /"
-PEAK_COMPLETIONS = 4_000
+PEAK_COMPLETIONS = 6_000
+PEAK_AROUND = np.linspace(0.7, 1.3, 5)
+"""Where a peak is looked for, as shares of N*."""
 CHECK_AT = 0.25
 """A check level returns to such a share of the highest load."""
 
@@ -429,11 +431,17 @@ def _warming(case: Case) -> Case:
 
 
 def _peak_by_long_runs(case: Case) -> Real:
-    """The highest rate of successes over loads of up to the profile's, by long runs: a parabola through the best."""
+    """The highest rate of successes around N*, by long runs at five loads and at two more around the best of these: a
+    parabola through the best."""
     _, think_s = known.mix_of(case.journeys)
     truth = known.compute(case.config, {ROUTE: 1.0}, think_s)
-    loads = np.unique(np.round(np.linspace(0.7, 1.3, 5) * truth.users)).astype(int)
-    rates = np.array([_goodput(case, int(users), truth) for users in loads])
+    goodput = {int(users): _goodput(case, int(users), truth) for users in np.round(PEAK_AROUND * truth.users)}
+    best_at = max(goodput, key=goodput.__getitem__)
+    half = float(np.diff(PEAK_AROUND)[0]) / 2
+    for users in {max(1, round(best_at * (1 - half))), round(best_at * (1 + half))} - set(goodput):
+        goodput[users] = _goodput(case, users, truth)
+    loads = np.array(sorted(goodput))
+    rates = np.array([goodput[users] for users in loads])
     at = int(np.clip(np.argmax(rates), 1, len(loads) - 2))
     near = slice(at - 1, at + 2)
     curve = np.polyfit(loads[near], rates[near], 2)
