@@ -84,8 +84,18 @@ def test_a_job_at_regular_times_is_told_with_its_period(every_s: float, length_s
 
 
 def test_events_at_random_times_are_not_periodic() -> None:
-    assert changes._regular([3.0, 19.0, 24.0, 61.0, 83.0, 88.0, 131.0], [1.0] * 7)[0] > changes.RARE  # type: ignore[index]
-    assert changes._regular([3.0, 23.0, 43.0], [1.0] * 3) is None
+    irregular = changes._regular([(at, 1.0) for at in (3.0, 19.0, 24.0, 61.0, 83.0, 88.0, 131.0)])
+    assert irregular is not None
+    assert irregular[0] > changes.RARE
+    assert changes._regular([(at, 1.0) for at in (3.0, 23.0, 43.0)]) is None
+
+
+def test_a_job_that_each_figure_shows_only_a_part_of_is_told_by_all_of_them_together() -> None:
+    """Below saturation the processors tell it, beyond it the throughput: three times each."""
+    config = one_server_system(20, servers=4, job_every_s=24, job_s=2.5, job_cpus=4)
+    (change,) = found_in(config, LoadProfile((Segment.climb(60, 300, 60, 30),)))
+    assert change.kind == "periodic"
+    assert change.period_s == pytest.approx(24, rel=0.05)
 
 
 def test_an_overload_that_does_not_end_with_the_load_is_told() -> None:

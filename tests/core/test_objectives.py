@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from stonekettle.core.analysis import analyse
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.levels import Level, measure
 from stonekettle.core.objectives import (
@@ -196,3 +197,17 @@ def test_below_the_lowest_level_no_bound_is_claimed(loaded: tuple[RunData, tuple
     assert isinstance(found, ComfortLimit)
     assert found.load is not None
     assert (found.status, found.load.low) == ("below", 0.0)
+
+
+def test_where_few_services_take_most_of_the_time_the_limit_is_told_less_sharply() -> None:
+    """Levels of a minute are too short for their longest queues: the limit may lie well under what they show."""
+    profile, goal = climb(20, 180, 20), Objective(1, "response", 0.25)
+    widths = []
+    for law, variation in (("exponential", 1.0), ("hyperexponential", 3.0)):
+        config = replace(one_server_system(20, servers=2), service_law=law, service_variation=variation)
+        run = simulate(config, visits(1.0), profile, seed=3)
+        found = analyse(run, as_planned(profile), [goal], 0.05).comfort
+        assert isinstance(found, ComfortLimit)
+        assert found.load is not None
+        widths.append((found.load.value - found.load.low) / found.load.value)
+    assert widths[1] > widths[0] + 0.1

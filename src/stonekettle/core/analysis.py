@@ -12,7 +12,7 @@ from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 
-VERSION = 6
+VERSION = 7
 """Raised whenever the same data would give other findings."""
 
 

@@ -48,7 +48,7 @@ MOST_APART = 9.0
 @dataclass(frozen=True)
 class Response:
     """The mean response (s) of a step at loads, by the curve; the relative ``error`` of the limit it goes by, as half
-    of its interval; and the squared coefficient of variation of the services that limit."""
+    of its interval; and the squared coefficient of variation of the services."""
 
     curve: Callable[[FloatArray], FloatArray]
     error: float

@@ -28,7 +28,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -53,6 +53,8 @@ CURVE_ERROR, MIXED_ERROR = 0.02, 0.04
 """Share of a load by which the curve may be off; more where steps differ, whose mix is never quite the planned one."""
 UNSETTLED, MOST_UNSETTLED = 0.01, 0.12
 """Levels are too short for the longest queues: the true limit may be lower by so much of the services' variation."""
+MOST_VARIATION = 3.0
+"""Where a few services take most of the time, the curve bends in ways that it does not know."""
 GRID, AROUND = 300, 10
 MOST_BLUR = 0.25
 """A comfort limit whose two ends differ by a larger share of it is not claimed."""
@@ -162,7 +164,8 @@ def comfort_limit(
     # Below the lowest level nothing was measured: the limit may lie anywhere there.
     low = 0.0 if everywhere else min(e.low for _, e in broken)
     high = min(e.high for _, e in broken)
-    load = Estimate(min(e.value for _, e in broken), low * (1 - AGEING * aged), high * (1 + AGEING * aged))
+    wider = 1 + AGEING * aged
+    load = Estimate(min(e.value for _, e in broken), low / wider, high * wider)
     throughput = _throughput_at(levels, load.value)
     status: Literal["found", "below"] = "below" if everywhere else "found"
     return ComfortLimit(status, load, tested, throughput, deciding.objective, results)
@@ -242,7 +245,7 @@ def _judge(
         estimate, everywhere, blur = _crossing_interval(loads[known], curve, objective.limit)
         if estimate is not None and not everywhere and response is not None and objective.kind == "response":
             told = [lv for lv, there in zip(levels, known, strict=True) if there]
-            estimate = _along_the_curve(told, curve, objective.limit, response, estimate) or estimate
+            estimate = _settled(told, curve, objective.limit, response, estimate)
         for_sure = curve.low - Z_90 * curve.se > math.log(objective.limit)
         missed = loads[known][for_sure & (loads[known] < (estimate.value if estimate else math.inf))]
     return ObjectiveResult(
@@ -296,6 +299,13 @@ def _crossing_interval(loads: FloatArray, curve: _Curve, limit: float) -> tuple[
     high = max(late if late is not None else float(loads[-1]), middle) + STEP_UP * step
     first, last = (end if end is not None else float(loads[-1]) for end in ends)
     return Estimate(middle, max(low, 0.0), high), middle <= loads[0], max(0.0, last - first) / middle
+
+
+def _settled(levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate) -> Estimate:
+    """The crossing near a ``rough`` one as it would be if levels were long enough for every queue."""
+    if response.variation2 > MOST_VARIATION:
+        return replace(rough, low=rough.low * (1 - MOST_UNSETTLED), high=rough.high * (1 + MIXED_ERROR))
+    return _along_the_curve(levels, curve, limit, response, rough) or rough
 
 
 def _along_the_curve(

@@ -49,7 +49,8 @@ def peak(
 
     Where throughput falls at once, within two levels, the peak may lie anywhere between: it is at least what the
     highest level had, and at most what the load of the fallen one would bring, or the hardware's ceiling, which it may
-    reach if that is ``full`` beyond it. Where it falls gently, a parabola through the levels around the highest tells it.
+    reach if that is ``full`` beyond it. Where it falls gently, a parabola through the levels around the highest tells
+    it.
     """
     top = int(np.argmax(rate))
     reach = float(stats.t.ppf(0.95, 4)) * float(se[top])

@@ -57,8 +57,6 @@ FULL = 0.90
 """A resource that is named by its demand as what limits shows it by so much utilisation."""
 ROOM, FEW_ERRORS, PROPORTION = 0.8, 0.02, 0.85
 """A level carries that saturation was not reached by so much room and so few errors, or such proportion."""
-MOST_VARIATION = 4.0
-"""Services whose variation, squared, is larger bend the curve in ways that it does not know."""
 WIDEST = 0.12
 """With a wider half of its interval, as a share of it, the limit is not claimed."""
 MOST_SHIFT = 0.05
@@ -236,8 +234,8 @@ def _in_proportion(level: Level, lowest: Level) -> bool:
 def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.Response | None:
     """The mean response at loads in users by the closed network that fits best.
 
-    None where there is no such curve: with too few levels, where people arrive by rate, where throughput falls beyond a
-    peak, and where a few services take most of the time, which it does not know."""
+    None where there is no such curve: with too few levels, where people arrive by rate, and where throughput falls
+    beyond a peak."""
     levels = _of_one_state(levels)
     if len(levels) < MIN_LEVELS or levels[0].load.kind == "arrivals":
         return None
@@ -245,7 +243,9 @@ def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.
     if rate.min() <= 0 or peak.retrograde(loads, rate, se) is not None:
         return None
     response = _best(levels, fit_hinge(loads, rate, se), demands).response
-    return response if response.variation2 <= MOST_VARIATION else None
+    # Of one resource too few blocks tell it: services are taken to vary alike everywhere.
+    told = [demand.variation2 for demand in demands if demand.ceiling is not None]
+    return replace(response, variation2=float(np.mean(told))) if told else response
 
 
 def _measured(levels: Sequence[Level]) -> tuple[FloatArray, FloatArray, FloatArray]:

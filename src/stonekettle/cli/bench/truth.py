@@ -97,7 +97,7 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
         else None,
         ceiling=Judged.of(shape.ceiling.throughput, case.real.throughput) if shape and shape.ceiling else None,
         comfort=_judge_comfort(case, limit) if comfort and isinstance(limit, ComfortLimit) else None,
-        limit_right=_limit_right(case, found.limiting),
+        limit_right=_limit_right(case, found.limiting) if claimed or case.kind == "far" else None,
         little_flags=sum(check.broken for check in found.little),
         paused=any(check.pause_s > 0 for check in found.little),
         levels=len(found.levels),
