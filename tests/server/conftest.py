@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import pytest
@@ -16,10 +16,20 @@ from django.test import Client
 from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.plan import document, journey_document
+from stonekettle.plan.checking import parse
+from stonekettle.server.access import people
+from stonekettle.server.access.models import Person
+from stonekettle.server.access.roles import Role
+from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.feeds import rules as feeds
+from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.runs import data, merging, metering
-from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
+from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run
+from stonekettle.server.systems import rules as systems
+from tests.server.acting import TESTS
 
 ROOT = Path(__file__).parents[2]
 QUICK = (ROOT / "examples" / "quick.yaml").read_text()
@@ -35,7 +45,7 @@ def quick_passwords(settings: Any) -> None:
 
 @pytest.fixture
 def planner(db: None) -> User:
-    return User.objects.create_user("planner", password="a good password")
+    return people.create("planner", "a good password", Role.ADMINISTRATOR)
 
 
 @pytest.fixture(autouse=True)
@@ -73,7 +83,7 @@ def client(planner: User) -> Client:
 
 @pytest.fixture
 def experiment(planner: User) -> Experiment:
-    return rules.create(QUICK, planner)
+    return rules.create(TESTS, QUICK)
 
 
 def store_readings(run: Run, seconds: int) -> None:
@@ -115,3 +125,28 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
         return run
 
     return make
+
+
+def example(name: str) -> str:
+    return (ROOT / "examples" / f"{name}.yaml").read_text()
+
+
+@pytest.fixture
+def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
+    """One object of every kind, by the name its place has in addresses."""
+    plan = document.to_document(document.read(example("quillport")))
+    journey = journey_document.to_document(journey_document.read(example("day-ticket")))
+    run = make_run(3, state="finished", begun_at=1.0, result={})
+    invitation, token = people.invite(TESTS, "somebody", Role.READER, 7)
+    return {
+        "run_id": run.pk,
+        "experiment_id": run.revision.experiment_id,
+        "system_id": systems.create(TESTS, plan["system"]).pk,
+        "feed_id": feeds.drafts.create(TESTS, cast(Document, parse(example("riders")))).pk,
+        "journey_id": journeys.drafts.create(TESTS, journey).pk,
+        "file_id": MetricsFile.objects.create(run=run, component="ledger", name="a.csv", sources=[], chunk=b"").pk,
+        "job_id": 1,
+        "person_id": Person.objects.get(user=people.create("somebody.else", None, Role.READER)).pk,
+        "invitation_id": invitation.pk,
+        "token": token,
+    }

@@ -17,6 +17,7 @@ from stonekettle.engine.errors import EngineError
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.signals import Heard, Verb, Wish
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.runs import conducting, keeping, rules
 from stonekettle.server.runs.conducting import DatabaseControl, Line
 from stonekettle.server.runs.models import Generator, MeterSeries, Run, RunNote, RunOrder
@@ -50,7 +51,7 @@ def line(transactional_db: None, run: Run, monkeypatch: pytest.MonkeyPatch) -> I
 def test_signs_of_life_wishes_and_samples_pass_while_the_conductor_is_busy(line: Line, run: Run) -> None:
     busy = Source("ledger", "a:1", "busy", (), "gauge")
     DatabaseControl(line).samples(Catalogue().batch(3, [(busy, 3.0, 0.5)]))
-    rules.request_stop(run, "anna")
+    rules.request_stop(Actor.itself("anna"), run)
     # Nothing but sleeping here, as in a trial that takes long.
     until(lambda: MeterSeries.objects.filter(run=run).exists())
     first = Run.objects.get(pk=run.pk).conductor_seen_at

@@ -11,6 +11,7 @@ from pytest_django import DjangoAssertNumQueries
 
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment, Revision
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 
@@ -102,13 +103,13 @@ def test_the_list_takes_the_same_queries_for_any_number(
     client: Client, experiment: Experiment, django_assert_max_num_queries: DjangoAssertNumQueries
 ) -> None:
     for i in range(5):
-        rules.create(QUICK.replace("Quick look", f"Look {i}"), None)
+        rules.create(TESTS, QUICK.replace("Quick look", f"Look {i}"))
     with django_assert_max_num_queries(3):
         assert len(client.get("/api/experiments").json()) == 6
 
 
 def test_one_broken_document_does_not_take_the_list_away(client: Client, experiment: Experiment) -> None:
-    whole = rules.create(QUICK.replace("Quick look", "Whole"), None)
+    whole = rules.create(TESTS, QUICK.replace("Quick look", "Whole"))
     revision = experiment.current
     revision.document = {**revision.document, "load": [{"hold": {"users": 5, "for": "9" * 400 + " h"}}]}
     revision.save()

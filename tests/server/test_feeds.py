@@ -14,6 +14,7 @@ from django.test.utils import CaptureQueriesContext
 from stonekettle.plan import advice, document
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.feeds.models import FeedFile
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 pytestmark = pytest.mark.django_db
@@ -154,9 +155,8 @@ def experiment_with(name: str) -> experiments.Experiment:
     tail = rest[rest.index("load:") :]
     objectives = tail.index("objectives:")
     named = f"feeds:\n  - {{feed: {name}, take: one per user}}\n"
-    return experiments.create(
-        f"{head.split('feeds:')[0]}{named}journeys:\n  - {{journey: Look up}}\n\n{tail[:objectives]}", None
-    )
+    whole = f"{head.split('feeds:')[0]}{named}journeys:\n  - {{journey: Look up}}\n\n{tail[:objectives]}"
+    return experiments.create(TESTS, whole)
 
 
 def test_a_journey_and_an_experiment_use_a_feed_and_follow_its_name(feeds: Feeds) -> None:

@@ -18,11 +18,14 @@ from django.db import connection
 from django.test import Client
 from django.utils import timezone
 
+from stonekettle.server.access import people
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.jobs import rules, tasks
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.problems import Conflict
 from stonekettle.server.systems import rules as systems
+from tests.server.acting import TESTS
 
 
 class Dripping(BaseHTTPRequestHandler):
@@ -59,19 +62,19 @@ def apart(transactional_db: None, settings: Any, monkeypatch: pytest.MonkeyPatch
     monkeypatch.setattr("stonekettle.server.queueing.ask", lambda task, queue, job_id: None)
     monkeypatch.setitem(os.environ, "KETTLE_DB_NAME", connection.settings_dict["NAME"])
     settings.SPOOL = Path(settings.DATA) / "spool"
-    return User.objects.create_user("anna")
+    return people.create("anna", None, Role.PLANNER)
 
 
 def trial_of(where: str, user: User) -> Job:
-    systems.create({"name": "Slow", "base_url": where}, user)
+    systems.create(Actor.of(user), {"name": "Slow", "base_url": where})
     steps = [{"name": "Wait", "request": "GET /"}, {"name": "Wait more", "request": "GET /more"}]
-    journey = journeys.drafts.create({"name": "Walk", "system": "Slow", "steps": steps}, user)
-    return rules.start("trial", {"journey": journey.pk, "user": 1}, user)
+    journey = journeys.drafts.create(TESTS, {"name": "Walk", "system": "Slow", "steps": steps})
+    return rules.start(Actor.of(user), "trial", {"journey": journey.pk, "user": 1})
 
 
 def test_a_job_is_done_apart_and_tells_its_outcome(apart: User) -> None:
     file = SimpleUploadedFile("stops.csv", b"stop;zone\nMill;A\n")
-    job = rules.start("look at feed file", {"reading": {}}, apart, file)
+    job = rules.start(Actor.of(apart), "look at feed file", {"reading": {}}, file)
     path = rules.path_of(job)
     assert path is not None
     assert path.read_bytes() == b"stop;zone\nMill;A\n"
@@ -115,7 +118,7 @@ def test_a_job_that_takes_too_long_is_ended_and_says_so(
 def test_a_job_that_unfolds_in_memory_ends_alone(apart: User, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(tasks, "MEMORY", 60_000_000)
     content = b"a,b,c\n" + b"11,22,33\n" * 900_000
-    job = rules.start("look at feed file", {"reading": {}}, apart, SimpleUploadedFile("many.csv", content))
+    job = rules.start(Actor.of(apart), "look at feed file", {"reading": {}}, SimpleUploadedFile("many.csv", content))
     tasks.do(job_id=job.pk)
     job.refresh_from_db()
     assert (job.state, job.problem and job.problem["title"]) == ("refused", "Too large"), job.problem
@@ -131,7 +134,7 @@ def test_what_is_wrong_with_a_file_is_told_like_any_refusal(client: Client) -> N
 @pytest.mark.django_db
 def test_a_job_belongs_to_who_asked_and_there_are_not_too_many(client: Client, planner: User, settings: Any) -> None:
     settings.JOBS_AT_ONCE = True
-    other = User.objects.create_user("berta")
+    other = people.create("berta", None, Role.PLANNER)
     mine, theirs = (Job.objects.create(kind="trial", given={}, requested_by=user) for user in (planner, other))
     assert client.get(f"/api/jobs/{mine.pk}").json()["state"] == "waiting"
     assert client.get(f"/api/jobs/{theirs.pk}").status_code == 404
@@ -141,7 +144,7 @@ def test_a_job_belongs_to_who_asked_and_there_are_not_too_many(client: Client, p
     for _ in range(rules.MOST_WAITING):
         Job.objects.create(kind="trial", given={}, requested_by=planner)
     with pytest.raises(Conflict, match="are not finished yet"):
-        rules.start("trial", {}, planner)
+        rules.start(Actor.of(planner), "trial", {})
 
 
 @pytest.mark.django_db

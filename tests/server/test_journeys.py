@@ -22,6 +22,7 @@ from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
 from tests.plan.imports.test_har import entry, recording
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 pytestmark = pytest.mark.django_db
@@ -70,7 +71,7 @@ def journeys(client: Client) -> Journeys:
 @pytest.fixture
 def quillport(settings: Any, planner: User) -> Iterator[None]:
     """The practice system, described as the system Quillport."""
-    systems.create({"name": "Quillport", "base_url": "practice://gateway"}, planner)
+    systems.create(TESTS, {"name": "Quillport", "base_url": "practice://gateway"})
     with PracticeProcess() as process:
         settings.PRACTICE_CONTROL = process.control_url
         yield
@@ -188,7 +189,7 @@ def test_secrets_in_steps_are_kept_and_never_shown(journeys: Journeys, client: C
 
 def test_kept_secrets_do_not_follow_a_journey_to_another_origin(journeys: Journeys, client: Client) -> None:
     for name, port in (("Here", 9), ("There", 10)):
-        systems.create({"name": name, "base_url": f"http://127.0.0.1:{port}"}, None)
+        systems.create(TESTS, {"name": name, "base_url": f"http://127.0.0.1:{port}"})
     step = {"name": "Sign in", "request": "POST /in", "form": {"password": "hush-form"}}
     made = journeys.create(name="Buy", system="Here", steps=[step])
     assert Journey.objects.get(pk=made).draft.secrets_for == "http://127.0.0.1:9"
@@ -200,7 +201,7 @@ def test_kept_secrets_do_not_follow_a_journey_to_another_origin(journeys: Journe
     assert "given for the system itself, not for here" in problem["message"]
     # The system moves away under it: neither a trial nor a run sends what was given for the other place.
     here = System.objects.get(name="Here")
-    systems.drafts.save(here, {"name": "Here", "base_url": "http://127.0.0.1:12"}, None)
+    systems.drafts.save(TESTS, here, {"name": "Here", "base_url": "http://127.0.0.1:12"})
     (problem,) = journeys.post(f"/{made}/trial", 422)["problems"]
     assert "are for http://127.0.0.1:9, the system is at http://127.0.0.1:12" in problem["message"]
     journeys.save(made, steps=[{**step, "form": {"password": "hush-again"}}])
@@ -227,7 +228,7 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
     head, _, rest = QUICK.partition("journeys:\n")
     named = f"{head}journeys:\n  - {{journey: Sign in, weight: 3}}\n\n{rest[rest.index('load:') :]}"
     named = re.sub(r"  - \{step: .*\n", "", named)
-    experiment = experiments.create(re.sub(r"feeds:\n(?:[ \t]+.*\n|\n)+", "", named), None)
+    experiment = experiments.create(TESTS, re.sub(r"feeds:\n(?:[ \t]+.*\n|\n)+", "", named))
     plan = experiment.current.plan
     assert (plan.journeys[0].name, plan.journeys[0].weight) == ("Sign in", 3.0)
     assert "sends the same rider" in " ".join(advice.of(plan))
@@ -319,7 +320,7 @@ def test_a_host_that_may_not_be_loaded_is_refused_before_the_trial(journeys: Jou
 
 @pytest.mark.usefixtures("quillport")
 def test_a_trial_sends_the_first_row_of_the_journeys_feeds(journeys: Journeys, client: Client) -> None:
-    feeds.drafts.create({"name": "Riders", "csv": "rider\nr-42\nr-43\n"}, None)
+    feeds.drafts.create(TESTS, {"name": "Riders", "csv": "rider\nr-42\nr-43\n"})
     made = journeys.create(name="Sign in", system="Quillport", steps=[HOME, SIGN_IN], feeds=["Riders"])
     trial = journeys.post(f"/{made}/trial")
     assert "Welcome, rider r-42" in trial["steps"][1]["exchanges"][0]["received_body"]

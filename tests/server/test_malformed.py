@@ -5,23 +5,17 @@ from __future__ import annotations
 import json
 import logging
 import re
-from collections.abc import Callable, Iterator
-from typing import Any, cast
+from collections.abc import Iterator
+from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
 from django.test import Client
 
-from stonekettle.plan import document, journey_document
-from stonekettle.plan.checking import parse
+from stonekettle.plan import document
 from stonekettle.server.api import api
-from stonekettle.server.drafts import Document
-from stonekettle.server.feeds import rules as feeds
-from stonekettle.server.journeys import rules as journeys
-from stonekettle.server.runs.models import Run
-from stonekettle.server.systems import rules as systems
 from tests.edits import edits
-from tests.server.conftest import ROOT
+from tests.server.conftest import example
 
 pytestmark = pytest.mark.usefixtures("quiet")
 SCHEMA = api.get_openapi_schema()
@@ -69,28 +63,7 @@ def quiet(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(logging.getLogger("django.request"), "disabled", True)
 
 
-@pytest.fixture
-def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int]:
-    """One object of every kind, by the name its place has in addresses."""
-    plan = document.to_document(document.read(example("quillport")))
-    journey = journey_document.to_document(journey_document.read(example("day-ticket")))
-    run = make_run(3, state="finished", begun_at=1.0)
-    return {
-        "run_id": run.pk,
-        "experiment_id": run.revision.experiment_id,
-        "system_id": systems.create(plan["system"], planner).pk,
-        "feed_id": feeds.drafts.create(cast(Document, parse(example("riders"))), planner).pk,
-        "journey_id": journeys.drafts.create(journey, planner).pk,
-        "file_id": 1,
-        "job_id": 1,
-    }
-
-
-def example(name: str) -> str:
-    return (ROOT / "examples" / f"{name}.yaml").read_text()
-
-
-def requests(ids: dict[str, int]) -> Iterator[tuple[str, str, str]]:
+def requests(ids: dict[str, int | str]) -> Iterator[tuple[str, str, str]]:
     """Method, address and body of every malformed request."""
 
     def filled(path: str, place: str | None = None) -> str:
@@ -112,7 +85,7 @@ def requests(ids: dict[str, int]) -> Iterator[tuple[str, str, str]]:
 
 
 def test_no_malformed_request_is_answered_with_a_fault_or_a_page(
-    planner: User, ids: dict[str, int], monkeypatch: pytest.MonkeyPatch
+    planner: User, ids: dict[str, int | str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("stonekettle.server.access.api.WRONG_SIGN_IN_DELAY_S", 0)
     client = Client(raise_request_exception=False)
@@ -132,7 +105,7 @@ def test_no_malformed_request_is_answered_with_a_fault_or_a_page(
 
 @pytest.mark.parametrize("kind", ["systems", "journeys", "feeds"])
 def test_no_edit_of_a_document_is_answered_with_a_fault_or_breaks_its_list(
-    client: Client, ids: dict[str, int], kind: str
+    client: Client, ids: dict[str, int | str], kind: str
 ) -> None:
     client.raise_request_exception = False
     address = f"/api/{kind}/{ids[kind[:-1] + '_id']}"

@@ -18,6 +18,7 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.systems import rules as systems
+from tests.server.acting import TESTS
 
 pytestmark = pytest.mark.django_db
 TEXT = """name: Market day   # as in Mill Lane
@@ -37,16 +38,16 @@ groups:
 @pytest.fixture
 def market(planner: User) -> Experiment:
     """An experiment that names a system, a journey and a feed; the journey names both others."""
-    systems.create({"name": "Mill", "base_url": "http://127.0.0.1:8080"}, planner)
-    feeds.drafts.create({"name": "Sacks", "csv": "sack\nA\nB\n"}, planner)
+    systems.create(TESTS, {"name": "Mill", "base_url": "http://127.0.0.1:8080"})
+    feeds.drafts.create(TESTS, {"name": "Sacks", "csv": "sack\nA\nB\n"})
     step = {"name": "Buy", "request": "GET /buy?sack={{sack}}"}
-    journeys.drafts.create({"name": "Buy flour", "system": "Mill", "feeds": ["Sacks"], "steps": [step]}, planner)
-    return experiments.create(TEXT, planner)
+    journeys.drafts.create(TESTS, {"name": "Buy flour", "system": "Mill", "feeds": ["Sacks"], "steps": [step]})
+    return experiments.create(TESTS, TEXT)
 
 
 def rename(kind: Any, old: str, new: str) -> None:
     draft = kind.drafts._all.get(name=old)
-    kind.drafts.save(draft, {**draft.document, "name": new}, None)
+    kind.drafts.save(TESTS, draft, {**draft.document, "name": new})
 
 
 def test_every_place_shows_the_name_of_today_and_nothing_else_changes(market: Experiment) -> None:
@@ -69,16 +70,16 @@ def test_every_place_shows_the_name_of_today_and_nothing_else_changes(market: Ex
 
 def test_a_name_that_now_belongs_to_another_does_not_mislead(market: Experiment, planner: User) -> None:
     rename(systems, "Mill", "Old mill")
-    other = systems.create({"name": "Mill", "base_url": "http://127.0.0.1:9090"}, planner)
+    other = systems.create(TESTS, {"name": "Mill", "base_url": "http://127.0.0.1:9090"})
     assert experiments.current_plan(market).system.base_url.endswith("8080")
     assert "system: Old mill " in market.current.text
     # Whoever writes the name now means who bears it now.
-    experiments.revise(market, market.current.text.replace("Old mill", "Mill"), planner)
+    experiments.revise(TESTS, market, market.current.text.replace("Old mill", "Mill"))
     market.refresh_from_db()
     assert market.system == other
     assert experiments.current_plan(market).system.base_url.endswith("9090")
     # And what was meant before is what undoing brings back.
-    experiments.restore(market, 1, planner)
+    experiments.restore(TESTS, market, 1)
     assert "system: Old mill " in market.current.text
     assert experiments.current_plan(market).system.base_url.endswith("8080")
 
@@ -88,7 +89,7 @@ def test_who_writes_while_another_renames_loses_nothing(market: Experiment, plan
     text, base = opened.text, opened.number
     rename(systems, "Mill", "Old mill")
     rename(journeys, "Buy flour", "Buy")
-    saved = experiments.revise(market, text.replace("users: 5", "users: 7"), planner, base)
+    saved = experiments.revise(TESTS, market, text.replace("users: 5", "users: 7"), base)
     assert "system: Old mill " in saved.text
     assert "mix: {Buy: 3, Look: 1}" in saved.text
     assert "users: 7" in saved.text
@@ -98,15 +99,15 @@ def test_who_writes_while_another_renames_loses_nothing(market: Experiment, plan
 def test_undoing_a_renaming_is_followed_too(market: Experiment) -> None:
     rename(feeds, "Sacks", "Bags")
     assert "feed: Bags" in market.current.text
-    feeds.drafts.undo(feeds.drafts._all.get())
+    feeds.drafts.undo(TESTS, feeds.drafts._all.get())
     assert market.current.text == TEXT
 
 
 def test_a_journey_undone_past_a_renaming_finds_its_feed(market: Experiment) -> None:
     journey = Journey.objects.get()
-    journeys.drafts.save(journey, {**journey.document, "notes": "fine"}, None)
+    journeys.drafts.save(TESTS, journey, {**journey.document, "notes": "fine"})
     rename(feeds, "Sacks", "Bags")
-    journeys.drafts.undo(Journey.objects.get())
+    journeys.drafts.undo(TESTS, Journey.objects.get())
     assert Journey.objects.get().draft.feeds == ("Bags",)
     assert journeys.fed(Journey.objects.get().draft) == {"sack"}
 
@@ -122,7 +123,7 @@ def test_uses_are_told_by_what_is_meant(market: Experiment, client: Client) -> N
 
 def test_a_name_that_nothing_bears_is_refused(market: Experiment, planner: User) -> None:
     with pytest.raises(PlanError, match="no system named 'Windmill'"):
-        experiments.revise(market, TEXT.replace("system: Mill", "system: Windmill"), planner)
+        experiments.revise(TESTS, market, TEXT.replace("system: Mill", "system: Windmill"))
 
 
 @pytest.fixture

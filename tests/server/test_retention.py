@@ -16,6 +16,7 @@ from stonekettle.server.runs import analysing, rules, tasks
 from stonekettle.server.runs.models import GeneratorSecond, MeterSecond, RecordBundle, Run, RunFact, RunSecond
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
+from tests.server.acting import TESTS
 
 pytestmark = pytest.mark.django_db
 MakeRun = Callable[..., Run]
@@ -23,7 +24,7 @@ MakeRun = Callable[..., Run]
 
 @pytest.fixture
 def system(planner: User) -> System:
-    return systems.create({"name": "Mill", "base_url": "http://127.0.0.1:8080"}, planner)
+    return systems.create(TESTS, {"name": "Mill", "base_url": "http://127.0.0.1:8080"})
 
 
 @pytest.fixture

@@ -25,11 +25,13 @@ from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook
 from stonekettle.engine.errors import IllegalTransition
 from stonekettle.engine.lifecycle import RunState
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, bundling, data, exports, merging, rules, search, tasks
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunFact, RunNote, RunOrder, RunWish
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 MakeRun = Callable[..., Run]
@@ -45,25 +47,26 @@ def test_starting_queues_one_job_and_freezes_the_plan(client: Client, experiment
 
 
 def test_a_second_run_waits_for_the_first(client: Client, experiment: Experiment) -> None:
-    rules.start(experiment, None)
+    rules.start(TESTS, experiment)
     answer = client.post(f"/api/experiments/{experiment.pk}/runs", content_type="application/json")
     assert answer.status_code == 409
     assert "still queued" in answer.json()["detail"]
 
 
 def test_runs_on_different_systems_go_side_by_side(client: Client, experiment: Experiment) -> None:
-    rules.start(experiment, None)
-    elsewhere = experiments.create(QUICK.replace("base_url: practice://gateway", "base_url: http://127.0.0.1:9"), None)
-    run = rules.start(elsewhere, None)
+    rules.start(TESTS, experiment)
+    elsewhere = experiments.create(TESTS, QUICK.replace("base_url: practice://gateway", "base_url: http://127.0.0.1:9"))
+    run = rules.start(TESTS, elsewhere)
     assert run.target == "http://127.0.0.1:9"
-    part = experiments.create(QUICK.replace("base_url: practice://gateway", "base_url: practice://planner"), None)
+    part = experiments.create(TESTS, QUICK.replace("base_url: practice://gateway", "base_url: practice://planner"))
     with pytest.raises(Conflict, match="is still queued on Quillport"):
-        rules.start(part, None)
+        rules.start(TESTS, part)
     for port in (10, 11):
-        rules.start(experiments.create(QUICK.replace("practice://gateway\n", f"http://127.0.0.1:{port}\n"), None), None)
-    last = experiments.create(QUICK.replace("practice://gateway\n", "http://127.0.0.1:12\n"), None)
+        elsewhere = QUICK.replace("practice://gateway\n", f"http://127.0.0.1:{port}\n")
+        rules.start(TESTS, experiments.create(TESTS, elsewhere))
+    last = experiments.create(TESTS, QUICK.replace("practice://gateway\n", "http://127.0.0.1:12\n"))
     with pytest.raises(Conflict, match="4 runs are under way"):
-        rules.start(last, None)
+        rules.start(TESTS, last)
 
 
 def test_every_move_is_recorded_and_illegal_ones_change_nothing(make_run: MakeRun) -> None:
@@ -79,13 +82,13 @@ def test_every_move_is_recorded_and_illegal_ones_change_nothing(make_run: MakeRu
 
 
 def test_stopping_a_queued_run_ends_it_at_once(client: Client, experiment: Experiment) -> None:
-    run = rules.start(experiment, None)
+    run = rules.start(TESTS, experiment)
     assert client.post(f"/api/runs/{run.pk}/stop", content_type="application/json").status_code == 202
     run.refresh_from_db()
     assert run.state == "stopped"
     assert "planner" in run.cause
     with pytest.raises(Conflict):
-        rules.request_stop(run, "planner")
+        rules.request_stop(Actor.itself("planner"), run)
 
 
 def test_stored_seconds_are_read_back_as_run_data(make_run: MakeRun) -> None:

@@ -19,6 +19,7 @@ from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Revision
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.sealed import SealedField, seal_anew
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 
@@ -33,7 +34,7 @@ def at_rest(table: str) -> bytes:
 
 @pytest.mark.django_db
 def test_what_is_kept_of_a_document_cannot_be_read_without_the_key(settings: Any, tmp_path: Path) -> None:
-    experiment = rules.create(QUICK, None)
+    experiment = rules.create(TESTS, QUICK)
     assert experiment.current.source == QUICK
     assert experiment.current.plan.name in QUICK
     assert b"departures" in QUICK.encode()
@@ -49,7 +50,7 @@ def test_what_is_kept_of_a_document_cannot_be_read_without_the_key(settings: Any
 
 @pytest.mark.django_db
 def test_everything_is_sealed_anew_with_the_newest_key(settings: Any, tmp_path: Path) -> None:
-    experiment = rules.create(QUICK, None)
+    experiment = rules.create(TESTS, QUICK)
     old, fresh = Path(settings.KEY_FILE).read_text(), Fernet.generate_key().decode()
     settings.KEY_FILE = tmp_path / "both"
     settings.KEY_FILE.write_text(f"{fresh}\n{old}")

@@ -16,6 +16,7 @@ from stonekettle.cli.run import PracticeProcess
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems.models import System
+from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
 
 pytestmark = pytest.mark.django_db
@@ -220,7 +221,7 @@ def test_yaml_goes_out_and_comes_in_again(systems: Systems, client: Client) -> N
 def test_experiments_name_a_system_and_follow_it(systems: Systems, client: Client) -> None:
     made = systems.create(name="Trams", components=[LEDGER])
     source = named(QUICK, "Trams")
-    experiment = experiments.create(source, None)
+    experiment = experiments.create(TESTS, source)
     assert experiment.system_id == made
     systems.save(made, name="Night trams", notes="changed since")
     experiment.refresh_from_db()

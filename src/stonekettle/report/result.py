@@ -27,6 +27,7 @@ from stonekettle.report import findings, proof, sentences
 from stonekettle.report.findings import Findings
 from stonekettle.report.notes.note import Note
 from stonekettle.report.proof import ProofResult
+from stonekettle.report.spreadsheet import harmless
 
 FORMAT_VERSION = 3
 Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
@@ -154,7 +155,7 @@ def seconds_csv(run: RunData) -> str:
     }
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(columns)
+    writer.writerow(map(harmless, columns))
     for row in zip(*columns.values(), strict=True):
         writer.writerow("" if math.isnan(v) else f"{v:.10g}" for v in map(float, row))
     return out.getvalue()

@@ -7,13 +7,14 @@ from functools import wraps
 
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
-from ninja.security import django_auth
 
 from stonekettle import __version__
 from stonekettle.server import problems
 from stonekettle.server.access.api import router as access
+from stonekettle.server.access.sessions import SignedIn
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.feeds.api import router as feeds
+from stonekettle.server.history.api import router as history
 from stonekettle.server.jobs.api import router as jobs
 from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
@@ -36,13 +37,14 @@ def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
 api = NinjaAPI(
     title="Stone Kettle",
     version=__version__,
-    auth=django_auth,
+    auth=SignedIn(),
     docs_url=None,
     docs_decorator=signed_in,
     parser=CleanParser(),
 )
 problems.install(api)
 api.add_router("", access)
+api.add_router("", history)
 api.add_router("", systems)
 api.add_router("", feeds)
 api.add_router("", journeys)

@@ -7,12 +7,14 @@ from typing import Any, Generic, TypeVar, cast
 
 from django.conf import settings
 from django.contrib.auth.models import User
-from django.db import models, transaction
+from django.db import models
 from django.utils import timezone
 from ninja import Field, Schema
 
 from stonekettle.plan import secrecy
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, Act
 from stonekettle.server.problems import Conflict, Outdated
 from stonekettle.server.sealed import SealedJSONField
 
@@ -108,21 +110,27 @@ class Drafts(Generic[D]):
     ) -> None:
         self._model, self._kind, self._check = model, kind, check
         self._within, self._amended = within, amended
+        self.create = Act("created", Role.PLANNER, self._create)
+        self.save = Act("changed", Role.PLANNER, self._save)
+        self.undo = Act("undid a change of", Role.PLANNER, self._undo)
+        self.redo = Act("did again a change of", Role.PLANNER, self._redo)
+        self.duplicate = Act("copied", Role.PLANNER, self._duplicate)
+        self.archive = Act("archived", Role.PLANNER, self._archive)
+        self.bring_back = Act("brought back", Role.PLANNER, self._bring_back)
 
     @property
     def _all(self) -> models.QuerySet[D]:
         return self._model._default_manager.all()
 
-    @transaction.atomic
-    def create(self, document: Document, author: User | None) -> D:
+    def _create(self, account: Account, document: Document) -> D:
         checked = self._check(document, None)
         self._check_name(checked["name"], None)
         draft = self._all.create(name=checked["name"])
-        self._keep(draft, 1, checked, author, None)
+        self._keep(draft, 1, checked, account.actor.user, None)
+        self._tell(account, draft)
         return draft
 
-    @transaction.atomic
-    def save(self, draft: D, document: Document, author: User | None, edit: DraftBody | None = None) -> D:
+    def _save(self, account: Account, draft: D, document: Document, edit: DraftBody | None = None) -> D:
         """A new revision after the one in force; what had been undone is gone then. Raises :class:`Outdated`
         where the ``edit`` was made from another one that its own page did not save."""
         draft = self._locked(draft)
@@ -142,38 +150,55 @@ class Drafts(Generic[D]):
             current.refer(current)
             current.save()
             self._amended(draft)
-            return self._move(draft, draft.position)
+            draft = self._move(draft, draft.position)
+            self._tell(account, draft, draft.revisions.get(number=draft.position - 1).today)  # type: ignore[attr-defined]
+            return draft
         draft.revisions.filter(number__gt=draft.position).delete()  # type: ignore[attr-defined]
-        self._keep(draft, draft.position + 1, after, author, current, edit.editor if edit else "")
-        return self._move(draft, draft.position + 1)
+        self._keep(draft, draft.position + 1, after, account.actor.user, current, edit.editor if edit else "")
+        draft = self._move(draft, draft.position + 1)
+        self._tell(account, draft, before)
+        return draft
 
-    @transaction.atomic
-    def undo(self, draft: D, base: int | None = None) -> D:
+    def _undo(self, account: Account, draft: D, base: int | None = None) -> D:
         draft = self._locked(draft)
         self._check_base(draft, base)
         if draft.position <= 1:
             raise Conflict("There is nothing to undo.")
-        return self._move(draft, draft.position - 1)
+        return self._step(account, draft, -1)
 
-    @transaction.atomic
-    def redo(self, draft: D, base: int | None = None) -> D:
+    def _redo(self, account: Account, draft: D, base: int | None = None) -> D:
         draft = self._locked(draft)
         self._check_base(draft, base)
         if not draft.can_redo:
             raise Conflict("There is nothing to redo.")
-        return self._move(draft, draft.position + 1)
+        return self._step(account, draft, 1)
 
-    @transaction.atomic
-    def duplicate(self, draft: D, author: User | None) -> D:
+    def _step(self, account: Account, draft: D, by: int) -> D:
+        before = draft.current.today
+        draft = self._move(draft, draft.position + by)
+        self._tell(account, draft, before, one_piece=False)
+        return draft
+
+    def _duplicate(self, account: Account, draft: D) -> D:
         """A copy under a free name, with an undo history of its own."""
         document = {**draft.document, "name": self.free_name(f"{draft.name} copy")}
         copy = self._all.create(name=document["name"])
-        self._keep(copy, 1, document, author, None)
+        self._keep(copy, 1, document, account.actor.user, None)
+        account.about(self._kind, copy.pk, copy.name, note=f"a copy of {draft.name}")
         return copy
 
-    def archive(self, draft: D, archived: bool) -> None:
-        """Out of the way, or back again; runs and experiments keep what they have."""
-        self._all.filter(pk=draft.pk).update(archived_at=timezone.now() if archived else None)
+    def _archive(self, account: Account, draft: D) -> None:
+        """Out of the way; runs and experiments keep what they have."""
+        if self._all.filter(pk=draft.pk, archived_at=None).update(archived_at=timezone.now()):
+            account.about(self._kind, draft.pk, draft.name)
+
+    def _bring_back(self, account: Account, draft: D) -> None:
+        if self._all.filter(pk=draft.pk, archived_at__isnull=False).update(archived_at=None):
+            account.about(self._kind, draft.pk, draft.name)
+
+    def shelve(self, actor: Actor, draft: D, archived: bool) -> None:
+        """Out of the way, or back again."""
+        (self.archive if archived else self.bring_back)(actor, draft)
 
     def find(self, name: str) -> Document | None:
         """The document in force of this name."""
@@ -184,6 +209,22 @@ class Drafts(Generic[D]):
         names = set(self._all.filter(name__startswith=wanted[:70]).values_list("name", flat=True))
         candidates = (f"{wanted[:70]} {number}" if number > 1 else wanted[:76] for number in range(1, len(names) + 2))
         return next(name for name in candidates if name not in names)
+
+    def _tell(self, account: Account, draft: D, before: Document | None = None, *, one_piece: bool = True) -> None:
+        """What was done to a draft that is now as it is, and was ``before``; what goes on with the same revision is
+        ``one_piece`` of work."""
+        current = draft.current
+        account.about(self._kind, draft.pk, draft.name, revision=current.pk if one_piece else None)
+        if before is not None:
+            shown = [dict(self._within(document, secrecy.hide)) for document in (before, current.today)]
+            if self._secrets(before) != self._secrets(current.today):
+                shown[1]["secrets"] = "other ones"
+            account.changed(*shown)
+
+    def _secrets(self, document: Document) -> list[str]:
+        found = secrecy.Found()
+        self._within(document, found)
+        return [str(value) for _, _, value in found.values]
 
     def _locked(self, draft: D) -> D:
         return self._all.select_for_update().get(pk=draft.pk)

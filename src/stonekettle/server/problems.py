@@ -14,6 +14,7 @@ from ninja.errors import AuthenticationError, AuthorizationError, HttpError, Val
 
 from stonekettle.meters.table_file import TableError
 from stonekettle.plan.problems import PlanError
+from stonekettle.server.access.roles import Forbidden
 
 log = logging.getLogger(__name__)
 CONTENT_TYPE = "application/problem+json"
@@ -68,6 +69,8 @@ def expected(error: Exception) -> dict[str, Any] | None:
     if isinstance(error, TableError):
         found = [{"path": error.field, "message": error.message, "mend": error.mend}]
         return {"status": 422, "title": "The file cannot be used", "detail": str(error), "problems": found}
+    if isinstance(error, Forbidden):
+        return {"status": 403, "title": "Not allowed", "detail": str(error), "problems": []}
     if isinstance(error, Conflict):
         return {"status": 409, "title": "Not possible now", "detail": str(error), "problems": []}
     return None
@@ -79,6 +82,7 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(PlanError)
     @api.exception_handler(TableError)
     @api.exception_handler(Conflict)
+    @api.exception_handler(Forbidden)
     def _expected(request: HttpRequest, error: Exception) -> HttpResponse:
         return problem(**(expected(error) or {}))
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any, TypeVar
 
 import pydantic
-from django.contrib.auth.models import User
 from django.core.files.uploadedfile import UploadedFile
 from django.http import HttpRequest
 from django.utils.datastructures import MultiValueDict
@@ -34,11 +33,6 @@ class CleanParser(Parser):
 
 def _is_file(value: object) -> bool:
     return isinstance(value, UploadedFile) or (isinstance(value, list) and any(map(_is_file, value)))
-
-
-def user_of(request: HttpRequest) -> User | None:
-    """Who is signed in."""
-    return request.user if request.user.is_authenticated else None
 
 
 def json_part(model: type[Model], text: str) -> Model:

@@ -28,6 +28,7 @@ INSTALLED_APPS = [
     "ninja",
     "procrastinate.contrib.django",
     "stonekettle.server.access",
+    "stonekettle.server.history",
     "stonekettle.server.jobs",
     "stonekettle.server.systems",
     "stonekettle.server.feeds",
@@ -72,6 +73,7 @@ DATABASES = {
     }
 }
 
+AUTHENTICATION_BACKENDS = ["stonekettle.server.access.backend.PeopleBackend"]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},

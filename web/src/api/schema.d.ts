@@ -58,6 +58,225 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Password
+         * @description Change one's own password; every other session of one's own ends.
+         */
+        post: operations["stonekettle_server_access_api_change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List People
+         * @description Everybody, by name.
+         */
+        get: operations["stonekettle_server_access_api_list_people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/role": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give Role */
+        put: operations["stonekettle_server_access_api_give_role"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/lock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lock Out
+         * @description They cannot sign in any more, and are signed out everywhere.
+         */
+        post: operations["stonekettle_server_access_api_lock_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let In */
+        post: operations["stonekettle_server_access_api_let_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset Password
+         * @description A password by chance, told once; they must choose their own when they sign in with it.
+         */
+        post: operations["stonekettle_server_access_api_reset_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Invitations
+         * @description The open ones.
+         */
+        get: operations["stonekettle_server_access_api_list_invitations"];
+        put?: never;
+        /**
+         * Invite
+         * @description A link by which somebody becomes a person here, once.
+         */
+        post: operations["stonekettle_server_access_api_invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/{invitation_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw */
+        delete: operations["stonekettle_server_access_api_withdraw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/welcome/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look At Invitation
+         * @description What the link of an invitation is for.
+         */
+        get: operations["stonekettle_server_access_api_look_at_invitation"];
+        put?: never;
+        /**
+         * Accept Invitation
+         * @description Become a person by an invitation's link, and be signed in.
+         */
+        post: operations["stonekettle_server_access_api_accept_invitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Deeds
+         * @description What was done, the newest first, a page at a time. What went on with one revision is one line.
+         */
+        get: operations["stonekettle_server_history_api_list_deeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deeds.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Deeds
+         * @description Everything that was done, the oldest first, as CSV.
+         */
+        get: operations["stonekettle_server_history_api_download_deeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/systems": {
         parameters: {
             query?: never;
@@ -1210,18 +1429,220 @@ export interface components {
     schemas: {
         /**
          * Me
-         * @description Who is signed in; ``name`` is None when nobody is.
+         * @description Who is signed in; ``name`` is None when nobody is. Who ``must_change`` their password can do nothing before.
          */
         Me: {
             /** Name */
             name: string | null;
+            role?: components["schemas"]["Role"] | null;
+            /**
+             * Must Change
+             * @default false
+             */
+            must_change: boolean;
         };
+        /**
+         * Role
+         * @description Each may what the one before it may, and more.
+         * @enum {string}
+         */
+        Role: "reader" | "planner" | "administrator";
         /** SignIn */
         SignIn: {
             /** Name */
             name: string;
             /** Password */
             password: string;
+        };
+        /** NewPassword */
+        NewPassword: {
+            /** Present */
+            present: string;
+            /** Password */
+            password: string;
+        };
+        /**
+         * PersonLine
+         * @description A person as a line; who is not ``active`` is locked out.
+         */
+        PersonLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Active */
+            active: boolean;
+            /** Must Change */
+            must_change: boolean;
+            /**
+             * Joined At
+             * Format: date-time
+             */
+            joined_at: string;
+            /** Signed In At */
+            signed_in_at: string | null;
+        };
+        /** RoleBody */
+        RoleBody: {
+            role: components["schemas"]["Role"];
+        };
+        /**
+         * Password
+         * @description A password that is told once.
+         */
+        Password: {
+            /** Password */
+            password: string;
+        };
+        /** InvitationLine */
+        InvitationLine: {
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
+            role: components["schemas"]["Role"];
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+        };
+        /**
+         * Invited
+         * @description A new invitation with the ``token`` of its link, which is told once.
+         */
+        Invited: {
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
+            role: components["schemas"]["Role"];
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Token */
+            token: string;
+        };
+        /**
+         * NewInvitation
+         * @description ``note`` says for whom it is.
+         */
+        NewInvitation: {
+            /** Note */
+            note: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+        };
+        /**
+         * Welcome
+         * @description What an invitation's link is for.
+         */
+        Welcome: {
+            role: components["schemas"]["Role"];
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+        };
+        /**
+         * DeedFilter
+         * @description Which deeds: of a person, a kind, an object, a word of what was done or its name; older than ``before``.
+         */
+        DeedFilter: {
+            /**
+             * Who
+             * @default
+             */
+            who: string;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /** Object */
+            object?: number | null;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /** Since */
+            since?: string | null;
+            /** Until */
+            until?: string | null;
+            /** Before */
+            before?: number | null;
+        };
+        /**
+         * ChangeLine
+         * @description A part that changed; what was not there is null.
+         */
+        ChangeLine: {
+            /** Path */
+            path: string;
+            /** Before */
+            before: unknown;
+            /** After */
+            after: unknown;
+        };
+        /**
+         * DeedLine
+         * @description Somebody ``did`` something to an object of a ``kind``. ``address`` is where from.
+         */
+        DeedLine: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Who */
+            who: string;
+            /** Role */
+            role: string;
+            /** Address */
+            address: string;
+            /** Did */
+            did: string;
+            /** Kind */
+            kind: string;
+            /** Object Id */
+            object_id: number | null;
+            /** Object Name */
+            object_name: string;
+            /** Note */
+            note: string;
+            /** Changes */
+            changes: components["schemas"]["ChangeLine"][];
+        };
+        /**
+         * DeedPage
+         * @description ``people`` and ``kinds`` are what one may choose from.
+         */
+        DeedPage: {
+            /** Deeds */
+            deeds: components["schemas"]["DeedLine"][];
+            /** More */
+            more: boolean;
+            /** People */
+            people: string[];
+            /** Kinds */
+            kinds: string[];
         };
         /** Reference */
         Reference: {
@@ -3133,6 +3554,308 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    stonekettle_server_access_api_change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_list_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_give_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_lock_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_let_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_reset_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Password"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_list_invitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                invitation_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_access_api_look_at_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Welcome"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_accept_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    stonekettle_server_history_api_list_deeds: {
+        parameters: {
+            query?: {
+                who?: string;
+                kind?: string;
+                object?: number | null;
+                text?: string;
+                since?: string | null;
+                until?: string | null;
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeedPage"];
+                };
+            };
+        };
+    };
+    stonekettle_server_history_api_download_deeds: {
+        parameters: {
+            query?: {
+                who?: string;
+                kind?: string;
+                object?: number | null;
+                text?: string;
+                since?: string | null;
+                until?: string | null;
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

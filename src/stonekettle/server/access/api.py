@@ -1,18 +1,29 @@
-"""Signing in and out."""
+"""Signing in and out, one's own page, and people."""
 
 from __future__ import annotations
 
 import time
+from datetime import datetime
+from typing import Any
 
 from django.contrib import auth
+from django.contrib.auth.models import User
 from django.http import HttpRequest, HttpResponse
 from django.middleware.csrf import get_token
+from django.shortcuts import get_object_or_404
+from django.utils import timezone
 from django.views.decorators.csrf import csrf_protect
-from ninja import Field, Router, Schema
+from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
+
+from stonekettle.server.access import people
+from stonekettle.server.access.models import Invitation, Person
+from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
+from stonekettle.server.acts import tell
 
 router = Router(tags=["access"])
 WRONG_SIGN_IN_DELAY_S = 0.5
+MOST_DAYS = 30
 
 
 class SignIn(Schema):
@@ -21,36 +32,209 @@ class SignIn(Schema):
 
 
 class Me(Schema):
-    """Who is signed in; ``name`` is None when nobody is."""
+    """Who is signed in; ``name`` is None when nobody is. Who ``must_change`` their password can do nothing before."""
 
     name: str | None
+    role: Role | None = None
+    must_change: bool = False
+
+
+class NewPassword(Schema):
+    present: str = Field(max_length=500)
+    password: str = Field(max_length=500)
+
+
+class PersonLine(Schema):
+    """A person as a line; who is not ``active`` is locked out."""
+
+    id: int
+    name: str
+    role: Role
+    active: bool
+    must_change: bool
+    joined_at: datetime
+    signed_in_at: datetime | None
+
+
+class RoleBody(Schema):
+    role: Role
+
+
+class InvitationLine(Schema):
+    id: int
+    note: str
+    role: Role
+    invited_by: str
+    expires_at: datetime
+
+
+class Invited(InvitationLine):
+    """A new invitation with the ``token`` of its link, which is told once."""
+
+    token: str
+
+
+class NewInvitation(Schema):
+    """``note`` says for whom it is."""
+
+    note: str = Field(min_length=1, max_length=200)
+    role: Role
+    days: int = Field(default=7, ge=1, le=MOST_DAYS)
+
+
+class Welcome(Schema):
+    """What an invitation's link is for."""
+
+    role: Role
+    invited_by: str
+    expires_at: datetime
+
+
+class Password(Schema):
+    """A password that is told once."""
+
+    password: str
 
 
 @router.get("/me", response=Me, auth=None)
 def me(request: HttpRequest) -> Me:
     """Who is signed in. Also hands out the CSRF cookie every change needs."""
     get_token(request)
-    return Me(name=request.user.get_username() or None)
+    return _me(request.user if isinstance(request.user, User) else None)
 
 
 @router.post("/sign-in", response=Me, auth=None)
 def sign_in(request: HttpRequest, body: SignIn) -> Me:
-    @csrf_protect
-    def checked(request: HttpRequest) -> HttpResponse:
-        user = auth.authenticate(request, username=body.name, password=body.password)
-        if user is None:
-            time.sleep(WRONG_SIGN_IN_DELAY_S)
-            raise HttpError(400, "The name or the password is wrong.")
-        auth.login(request, user)
-        return HttpResponse()
-
-    answer = checked(request)
-    if answer.status_code != 200:
-        raise HttpError(403, "The page was too old to sign in with. Load it again.")
-    return Me(name=body.name)
+    _check_page(request)
+    user = auth.authenticate(request, username=body.name, password=body.password)
+    if user is None:
+        address = request.META.get("REMOTE_ADDR", "")
+        tell(Actor(body.name[:150], Role.READER, None, address), "was refused at", "sign-in", None, body.name[:150])
+        time.sleep(WRONG_SIGN_IN_DELAY_S)
+        raise HttpError(400, "The name or the password is wrong.")
+    return _signed_in(request, user)
 
 
 @router.post("/sign-out", response=Me)
 def sign_out(request: HttpRequest) -> Me:
+    actor = actor_of(request)
+    tell(actor, "signed out", "person", None, actor.name)
     auth.logout(request)
     return Me(name=None)
+
+
+@router.post("/password", response=Me)
+def change_password(request: HttpRequest, body: NewPassword) -> Me:
+    """Change one's own password; every other session of one's own ends."""
+    user = people.change_password(actor_of(request), body.present, body.password)
+    auth.update_session_auth_hash(request, user)
+    return _me(user)
+
+
+@router.get("/people", response=list[PersonLine])
+def list_people(request: HttpRequest) -> list[PersonLine]:
+    """Everybody, by name."""
+    actor_of(request).check(Role.ADMINISTRATOR)
+    return [_line(person) for person in Person.objects.select_related("user").order_by("user__username")]
+
+
+@router.put("/people/{person_id}/role", response=PersonLine)
+def give_role(request: HttpRequest, person_id: int, body: RoleBody) -> PersonLine:
+    people.give_role(actor_of(request), _person(person_id), body.role)
+    return _line(_person(person_id))
+
+
+@router.post("/people/{person_id}/lock", response=PersonLine)
+def lock_out(request: HttpRequest, person_id: int) -> PersonLine:
+    """They cannot sign in any more, and are signed out everywhere."""
+    people.lock_out(actor_of(request), _person(person_id))
+    return _line(_person(person_id))
+
+
+@router.post("/people/{person_id}/unlock", response=PersonLine)
+def let_in(request: HttpRequest, person_id: int) -> PersonLine:
+    people.let_in(actor_of(request), _person(person_id))
+    return _line(_person(person_id))
+
+
+@router.post("/people/{person_id}/password", response=Password)
+def reset_password(request: HttpRequest, person_id: int) -> Password:
+    """A password by chance, told once; they must choose their own when they sign in with it."""
+    return Password(password=people.reset_password(actor_of(request), _person(person_id)))
+
+
+@router.get("/invitations", response=list[InvitationLine])
+def list_invitations(request: HttpRequest) -> list[InvitationLine]:
+    """The open ones."""
+    actor_of(request).check(Role.ADMINISTRATOR)
+    open_ones = Invitation.objects.filter(expires_at__gt=timezone.now())
+    return [InvitationLine(**_invitation(invitation)) for invitation in open_ones]
+
+
+@router.post("/invitations", response={201: Invited})
+def invite(request: HttpRequest, body: NewInvitation) -> Status[Invited]:
+    """A link by which somebody becomes a person here, once."""
+    invitation, token = people.invite(actor_of(request), body.note, body.role, body.days)
+    return Status(201, Invited(**_invitation(invitation), token=token))
+
+
+@router.delete("/invitations/{invitation_id}", response={204: None})
+def withdraw(request: HttpRequest, invitation_id: int) -> Status[None]:
+    people.withdraw(actor_of(request), get_object_or_404(Invitation, pk=invitation_id))
+    return Status(204, None)
+
+
+@router.get("/welcome/{token}", response=Welcome, auth=None)
+def look_at_invitation(request: HttpRequest, token: str) -> Welcome:
+    """What the link of an invitation is for."""
+    found = people.invitation_of(token)
+    return Welcome(role=Role(found.role), invited_by=found.invited_by, expires_at=found.expires_at)
+
+
+@router.post("/welcome/{token}", response=Me, auth=None)
+def accept_invitation(request: HttpRequest, token: str, body: SignIn) -> Me:
+    """Become a person by an invitation's link, and be signed in."""
+    _check_page(request)
+    return _signed_in(request, people.accept(token, body.name, body.password, request.META.get("REMOTE_ADDR", "")))
+
+
+def _check_page(request: HttpRequest) -> None:
+    """Where nobody is signed in nothing else asks for the CSRF token."""
+    answer = csrf_protect(lambda request: HttpResponse())(request)
+    if answer.status_code != 200:
+        raise HttpError(403, "The page was too old to sign in with. Load it again.")
+
+
+def _signed_in(request: HttpRequest, user: Any) -> Me:
+    auth.login(request, user)
+    actor = actor_of(request)
+    tell(actor, "signed in", "person", None, actor.name)
+    return _me(user)
+
+
+def _me(user: User | None) -> Me:
+    if user is None:
+        return Me(name=None)
+    person = Person.objects.filter(user=user).first()
+    return Me(name=user.get_username(), role=role_of(user), must_change=bool(person and person.must_change))
+
+
+def _person(person_id: int) -> Person:
+    return get_object_or_404(Person.objects.select_related("user"), pk=person_id)
+
+
+def _line(person: Person) -> PersonLine:
+    user = person.user
+    return PersonLine(
+        id=person.pk,
+        name=user.get_username(),
+        role=Role(person.role),
+        active=user.is_active,
+        must_change=person.must_change,
+        joined_at=user.date_joined,
+        signed_in_at=user.last_login,
+    )
+
+
+def _invitation(invitation: Invitation) -> dict[str, Any]:
+    return {name: getattr(invitation, name) for name in ("id", "note", "role", "invited_by", "expires_at")}

@@ -12,9 +12,9 @@ from ninja import Field, Router, Schema, Status
 from stonekettle.plan import document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.plan.problems import PlanError
+from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
-from stonekettle.server.requests import user_of
 from stonekettle.server.runs.models import Run
 
 router = Router(tags=["experiments"])
@@ -109,7 +109,7 @@ def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
 @router.post("/experiments", response={201: Created})
 def create_experiment(request: HttpRequest, body: Source) -> Status[Created]:
     """A new experiment from a plan document."""
-    return Status(201, Created(id=rules.create(body.source, user_of(request)).pk))
+    return Status(201, Created(id=rules.create(actor_of(request), body.source).pk))
 
 
 @router.post("/plans/check", response=outline.PlanOutline)
@@ -127,7 +127,7 @@ def get_experiment(request: HttpRequest, experiment_id: int) -> ExperimentDetail
 def revise_experiment(request: HttpRequest, experiment_id: int, body: RevisedSource) -> ExperimentDetail:
     """Save a new revision of the document."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    rules.revise(experiment, body.source, user_of(request), body.base)
+    rules.revise(actor_of(request), experiment, body.source, body.base)
     return _detail(Experiment.objects.get(pk=experiment_id))
 
 
@@ -136,7 +136,7 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
     """Make an earlier revision the newest one."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
     get_object_or_404(Revision, experiment=experiment, number=body.revision)
-    rules.restore(experiment, body.revision, user_of(request))
+    rules.restore(actor_of(request), experiment, body.revision)
     return _detail(Experiment.objects.get(pk=experiment_id))
 
 

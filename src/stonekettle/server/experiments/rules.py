@@ -6,7 +6,6 @@ from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.db import transaction
 from django.db.models import OuterRef, Subquery
 
 from stonekettle.engine.targets import check_allowed
@@ -16,6 +15,8 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.references import mentions, renamed
 from stonekettle.server import references
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.feeds import rules as feeds
@@ -40,17 +41,18 @@ def read_plan(source: str) -> Plan:
     return plan
 
 
-@transaction.atomic
-def create(source: str, author: User | None) -> Experiment:
+@act("created", Role.PLANNER)
+def create(account: Account, source: str) -> Experiment:
     """A new experiment from a document."""
     plan = read_plan(source)
     experiment = Experiment(name=plan.name)
-    _add_revision(experiment, source, plan, author, None)
+    _add_revision(experiment, source, plan, account.actor.user, None)
+    account.about("experiment", experiment.pk, experiment.name)
     return experiment
 
 
-@transaction.atomic
-def revise(experiment: Experiment, source: str, author: User | None, base: int | None = None) -> Revision:
+@act("changed", Role.PLANNER)
+def revise(account: Account, experiment: Experiment, source: str, base: int | None = None) -> Revision:
     """A new revision; the old ones stay, and runs keep the one they used. Raises :class:`Outdated` where the
     text was made from another revision (``base``) than the newest. A name that was changed while somebody wrote means
     what it meant."""
@@ -65,12 +67,15 @@ def revise(experiment: Experiment, source: str, author: User | None, base: int |
         raise Outdated(who, current.number, current.text, made_from.text if made_from else None)
     if current.text == source:
         return current
-    return _add_revision(experiment, source, plan, author, current)
+    made = _add_revision(experiment, source, plan, account.actor.user, current)
+    account.about("experiment", experiment.pk, experiment.name, note=f"revision {made.number}")
+    account.changed(*(secrecy.in_plan(revision.document, secrecy.hide) for revision in (current, made)))
+    return made
 
 
-def restore(experiment: Experiment, number: int, author: User | None) -> Revision:
+def restore(actor: Actor, experiment: Experiment, number: int) -> Revision:
     """Undo: the state of an earlier revision becomes the newest one."""
-    return revise(experiment, experiment.revisions.get(number=number).text, author)
+    return revise(actor, experiment, experiment.revisions.get(number=number).text)
 
 
 def _readable_secrets(written: object) -> Iterable[Problem]:

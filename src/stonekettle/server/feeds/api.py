@@ -11,6 +11,7 @@ from ninja import File, Form, Router, Schema, Status
 from ninja.files import UploadedFile
 
 from stonekettle.server import references
+from stonekettle.server.access.roles import actor_of
 from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
@@ -20,7 +21,7 @@ from stonekettle.server.feeds.work import PREVIEW, FeedFileReading, FeedFileUse
 from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.journeys.models import Journey
-from stonekettle.server.requests import json_part, user_of
+from stonekettle.server.requests import json_part
 
 router = Router(tags=["feeds"])
 MAX_PAGE = 200
@@ -89,21 +90,21 @@ def create_feed(request: HttpRequest, body: NewFeed) -> Status[FeedCreated]:
     """A feed to be filled in."""
     name = {"name": rules.drafts.free_name(rules.NEW_NAME)}
     document = {**name, "make": rules.EXAMPLE} if body.make else name
-    return Status(201, FeedCreated(id=rules.drafts.create(document, user_of(request)).pk))
+    return Status(201, FeedCreated(id=rules.drafts.create(actor_of(request), document).pk))
 
 
 @router.post("/feed-files/look", response={202: JobStarted})
 def look_at_feed_file(request: HttpRequest, file: File[UploadedFile], reading: Form[str]) -> Status[JobStarted]:
     """What a CSV file holds, read as a FeedFileReading (JSON) says. Nothing is kept."""
     given = {"reading": json_part(FeedFileReading, reading).model_dump()}
-    return started(jobs.start("look at feed file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "look at feed file", given, file))
 
 
 @router.post("/feed-files", response={202: JobStarted})
 def upload_feed_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """A feed of a file's rows; ``use`` is a FeedFileUse as JSON."""
     given = {"use": json_part(FeedFileUse, use).model_dump()}
-    return started(jobs.start("keep feed file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "keep feed file", given, file))
 
 
 @router.post("/feeds/{feed_id}/file", response={202: JobStarted})
@@ -112,7 +113,7 @@ def replace_feed_file(
 ) -> Status[JobStarted]:
     """Other rows for a feed, from a file; its name stays."""
     given = {"use": json_part(FeedFileUse, use).model_dump(), "feed": _feed(feed_id).pk}
-    return started(jobs.start("keep feed file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "keep feed file", given, file))
 
 
 @router.get("/feeds/{feed_id}", response=FeedDetail)
@@ -123,31 +124,31 @@ def get_feed(request: HttpRequest, feed_id: int) -> FeedDetail:
 @router.put("/feeds/{feed_id}", response=FeedDetail)
 def save_feed(request: HttpRequest, feed_id: int, body: DraftBody) -> FeedDetail:
     """Save the document as a new revision."""
-    rules.drafts.save(_feed(feed_id), body.document, user_of(request), body)
+    rules.drafts.save(actor_of(request), _feed(feed_id), body.document, body)
     return _detail(_feed(feed_id))
 
 
 @router.post("/feeds/{feed_id}/undo", response=FeedDetail)
 def undo_feed(request: HttpRequest, feed_id: int, body: StepBody) -> FeedDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_feed(feed_id), body.base))
+    return _detail(rules.drafts.undo(actor_of(request), _feed(feed_id), body.base))
 
 
 @router.post("/feeds/{feed_id}/redo", response=FeedDetail)
 def redo_feed(request: HttpRequest, feed_id: int, body: StepBody) -> FeedDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_feed(feed_id), body.base))
+    return _detail(rules.drafts.redo(actor_of(request), _feed(feed_id), body.base))
 
 
 @router.post("/feeds/{feed_id}/duplicate", response={201: FeedCreated})
 def duplicate_feed(request: HttpRequest, feed_id: int) -> Status[FeedCreated]:
-    return Status(201, FeedCreated(id=rules.drafts.duplicate(_feed(feed_id), user_of(request)).pk))
+    return Status(201, FeedCreated(id=rules.drafts.duplicate(actor_of(request), _feed(feed_id)).pk))
 
 
 @router.post("/feeds/{feed_id}/archive", response=FeedDetail)
 def archive_feed(request: HttpRequest, feed_id: int, body: ArchiveFeed) -> FeedDetail:
     """Put a feed out of the way, or bring it back."""
-    rules.drafts.archive(_feed(feed_id), body.archived)
+    rules.drafts.shelve(actor_of(request), _feed(feed_id), body.archived)
     return _detail(_feed(feed_id))
 
 

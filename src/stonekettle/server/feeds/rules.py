@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from itertools import chain, islice
 from typing import Any
 
-from django.contrib.auth.models import User
-
 from stonekettle.plan.checking import plain, validated
 from stonekettle.plan.feed import FeedDraft, Rows
 from stonekettle.plan.imports.table import Ragged, Table
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.feeds.models import PIECE_ROWS, Feed, FeedFile, csv_text, pieces_of
 
@@ -49,15 +48,15 @@ def kept(table: Table, columns: list[str], ragged: Ragged, filename: str) -> dic
     return {**part, "digest": FeedFile.keep(rows)}
 
 
-def upload(name: str, file: Document, author: User | None) -> Feed:
+def upload(actor: Actor, name: str, file: Document) -> Feed:
     """A new feed of a file's rows."""
-    return drafts.create({"name": name, "file": file}, author)
+    return drafts.create(actor, {"name": name, "file": file})
 
 
-def replace(feed: Feed, file: Document, author: User | None) -> Feed:
+def replace(actor: Actor, feed: Feed, file: Document) -> Feed:
     """Other rows for a feed; how they are taken stays."""
     document = {key: value for key, value in feed.document.items() if key not in ("csv", "make", "file")}
-    return drafts.save(feed, {**document, "file": file}, author)
+    return drafts.save(actor, feed, {**document, "file": file})
 
 
 def rows(draft: FeedDraft, start: int = 0, count: int | None = None) -> Rows:

@@ -86,8 +86,8 @@ def keep(work: Work) -> FeedKept:
     part: dict[str, Any] = rules.kept(read, use.columns, use.ragged, work.given["file_name"])
     replaced = work.given.get("feed")
     if replaced is not None:
-        return FeedKept(id=rules.replace(Feed.objects.get(pk=replaced), part, work.user).pk)
-    return FeedKept(id=rules.upload(use.name, part, work.user).pk)
+        return FeedKept(id=rules.replace(work.actor, Feed.objects.get(pk=replaced), part).pk)
+    return FeedKept(id=rules.upload(work.actor, use.name, part).pk)
 
 
 def _table(work: Work, reading: FeedFileReading) -> table.Table:

@@ -8,11 +8,11 @@ from django.http import HttpRequest
 from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
 
+from stonekettle.server.access.roles import actor_of
 from stonekettle.server.feeds.work import FeedFileFound, FeedKept
 from stonekettle.server.jobs import rules
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.work import JourneyFileFound, JourneyMade, Tried
-from stonekettle.server.requests import user_of
 from stonekettle.server.runs.work import ExportMade, MetricsFileAdded, MetricsFileFound, MetricsFileRemoved
 
 router = Router(tags=["jobs"])
@@ -73,4 +73,4 @@ def cancel_job(request: HttpRequest, job_id: int) -> Status[None]:
 
 
 def _job(request: HttpRequest, job_id: int) -> Job:
-    return get_object_or_404(Job, pk=job_id, requested_by=user_of(request))
+    return get_object_or_404(Job, pk=job_id, requested_by=actor_of(request).user)

@@ -13,7 +13,7 @@ class Job(models.Model):
 
     ``text`` says what is being done, ``done`` of ``total`` (0: not to be told). It ends done with an
     ``outcome``, refused with a ``problem`` (as the API tells them), or cancelled. ``seen_at`` is the sign of
-    life of whoever does it.
+    life of whoever does it, ``address`` where it was asked for from.
     """
 
     class State(models.TextChoices):
@@ -33,6 +33,7 @@ class Job(models.Model):
     outcome = SealedJSONField(null=True)
     problem = SealedJSONField(null=True)
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, null=True)
+    address = models.CharField(max_length=60, default="")
     created_at = models.DateTimeField(auto_now_add=True)
     seen_at = models.DateTimeField(auto_now_add=True)
 

@@ -9,12 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.contrib.auth.models import User
 from django.utils import timezone
 from django.utils.module_loading import import_string
 from ninja.files import UploadedFile
 
 from stonekettle.server import queueing
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.problems import Conflict
 
@@ -23,20 +23,25 @@ MOST_WAITING = 12
 SILENCE = timedelta(seconds=15)
 KEPT = timedelta(hours=12)
 PIECE = 1_000_000
+FOR_READERS = ("export",)
+"""Kinds that change nothing; every other is for planners."""
 PERFORM = "stonekettle.server.jobs.work.perform"
 """Where jobs are done at once, in the process that asks."""
 
 
-def start(kind: str, given: Mapping[str, Any], user: User | None, file: UploadedFile | None = None) -> Job:
-    """Queue a job. The file goes to the spool piece by piece: it is never in memory as a whole."""
-    unfinished = Job.objects.filter(requested_by=user, state__in=(Job.State.WAITING, Job.State.WORKING))
+def start(actor: Actor, kind: str, given: Mapping[str, Any], file: UploadedFile | None = None) -> Job:
+    """Queue a job. The file goes to the spool piece by piece: it is never in memory as a whole. What it changes are
+    acts of its own, for which whoever asked must still have the role then."""
+    actor.check(Role.READER if kind in FOR_READERS else Role.PLANNER)
+    unfinished = Job.objects.filter(requested_by=actor.user, state__in=(Job.State.WAITING, Job.State.WORKING))
     if unfinished.filter(seen_at__gt=timezone.now() - SILENCE).count() >= MOST_WAITING:
         raise Conflict(f"{MOST_WAITING} of your jobs are not finished yet. Wait for one, or cancel it.")
     job = Job.objects.create(
         kind=kind,
         given={**given, "file_name": file.name or "" if file else ""},
         file=_spooled(file) if file else "",
-        requested_by=user,
+        requested_by=actor.user,
+        address=actor.address,
         text="Waiting for a free worker",
     )
     if settings.JOBS_AT_ONCE:

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from django.contrib.auth.models import User
 from django.core.exceptions import ObjectDoesNotExist
 from django.utils import timezone
 from django.utils.module_loading import import_string
 from pydantic import TypeAdapter
 
 from stonekettle.server import problems
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.jobs import rules
 from stonekettle.server.jobs.models import Job
 
@@ -41,7 +41,7 @@ class Work:
     job_id: int
     given: Mapping[str, Any]
     path: Path | None
-    user: User | None
+    actor: Actor
     _told_at: float = 0.0
 
     @property
@@ -63,8 +63,8 @@ def perform(job_id: int) -> None:
     if not Job.objects.filter(pk=job_id, state=Job.State.WAITING).update(state=Job.State.WORKING, text="Beginning"):
         return  # cancelled while it waited
     path = rules.path_of(job)
-    work = Work(job_id, job.given, path, job.requested_by)
     try:
+        work = Work(job_id, job.given, path, Actor.of(job.requested_by, job.address))
         outcome = import_string(KINDS[job.kind])(work)
     except Exception as error:
         rules.refuse(job_id, _problem_of(error, job))

@@ -13,6 +13,7 @@ from ninja.files import UploadedFile
 
 from stonekettle.plan import checking, journey_document, secrecy
 from stonekettle.plan.checking import MAX_BYTES
+from stonekettle.server.access.roles import actor_of
 from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
@@ -21,7 +22,7 @@ from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.journeys import rules
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.journeys.work import JourneyFileUse
-from stonekettle.server.requests import json_part, user_of
+from stonekettle.server.requests import json_part
 
 router = Router(tags=["journeys"])
 
@@ -92,7 +93,7 @@ def create_journey(request: HttpRequest, body: NewJourney) -> Status[JourneyCrea
         document = journey_document.to_document(journey_document.read(body.source))
     else:
         document = {"name": rules.drafts.free_name(rules.NEW_NAME), "system": body.system}
-    return Status(201, JourneyCreated(id=rules.drafts.create(document, user_of(request)).pk))
+    return Status(201, JourneyCreated(id=rules.drafts.create(actor_of(request), document).pk))
 
 
 @router.post("/journey-files/look", response={202: JobStarted})
@@ -104,14 +105,14 @@ def look_at_journey_file(
     """What a browser's recording (HAR), an API's description (OpenAPI) or a list of addresses (CSV)
     holds, and of a recording what should be kept anew each time. ``hosts`` are wanted besides the main
     one. Nothing is kept."""
-    return started(jobs.start("look at journey file", {"hosts": hosts}, user_of(request), file))
+    return started(jobs.start(actor_of(request), "look at journey file", {"hosts": hosts}, file))
 
 
 @router.post("/journey-files", response={202: JobStarted})
 def import_journey_file(request: HttpRequest, file: File[UploadedFile], use: Form[str]) -> Status[JobStarted]:
     """A journey from such a file; ``use`` is a JourneyFileUse as JSON."""
     given = {"use": json_part(JourneyFileUse, use).model_dump()}
-    return started(jobs.start("import journey file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "import journey file", given, file))
 
 
 @router.get("/journeys/{journey_id}", response=JourneyDetail)
@@ -122,31 +123,31 @@ def get_journey(request: HttpRequest, journey_id: int) -> JourneyDetail:
 @router.put("/journeys/{journey_id}", response=JourneyDetail)
 def save_journey(request: HttpRequest, journey_id: int, body: DraftBody) -> JourneyDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_journey(journey_id), body.document, user_of(request), body)
+    rules.drafts.save(actor_of(request), _journey(journey_id), body.document, body)
     return _detail(_journey(journey_id))
 
 
 @router.post("/journeys/{journey_id}/undo", response=JourneyDetail)
 def undo_journey(request: HttpRequest, journey_id: int, body: StepBody) -> JourneyDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_journey(journey_id), body.base))
+    return _detail(rules.drafts.undo(actor_of(request), _journey(journey_id), body.base))
 
 
 @router.post("/journeys/{journey_id}/redo", response=JourneyDetail)
 def redo_journey(request: HttpRequest, journey_id: int, body: StepBody) -> JourneyDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_journey(journey_id), body.base))
+    return _detail(rules.drafts.redo(actor_of(request), _journey(journey_id), body.base))
 
 
 @router.post("/journeys/{journey_id}/duplicate", response={201: JourneyCreated})
 def duplicate_journey(request: HttpRequest, journey_id: int) -> Status[JourneyCreated]:
-    return Status(201, JourneyCreated(id=rules.duplicate(_journey(journey_id), user_of(request)).pk))
+    return Status(201, JourneyCreated(id=rules.duplicate(actor_of(request), _journey(journey_id)).pk))
 
 
 @router.post("/journeys/{journey_id}/archive", response=JourneyDetail)
 def archive_journey(request: HttpRequest, journey_id: int, body: ArchiveJourney) -> JourneyDetail:
     """Put a journey out of the way, or bring it back."""
-    rules.drafts.archive(_journey(journey_id), body.archived)
+    rules.drafts.shelve(actor_of(request), _journey(journey_id), body.archived)
     return _detail(_journey(journey_id))
 
 
@@ -154,7 +155,7 @@ def archive_journey(request: HttpRequest, journey_id: int, body: ArchiveJourney)
 def try_journey(request: HttpRequest, journey_id: int, body: TrialBody) -> Status[JobStarted]:
     """Walk the journey once, now, as one user, and show everything that was sent and received."""
     given = {"journey": _journey(journey_id).pk, "user": body.user}
-    return started(jobs.start("trial", given, user_of(request)))
+    return started(jobs.start(actor_of(request), "trial", given))
 
 
 @router.get("/journeys/{journey_id}/journey.yaml")

@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Any
 
 from django.conf import settings
-from django.contrib.auth.models import User
 from django.db import transaction
 from django.utils import timezone
 
@@ -19,6 +18,8 @@ from stonekettle.plan.feed import columns_of
 from stonekettle.plan.imports.files import Imported
 from stonekettle.plan.journey import JourneyDraft
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import Feed, FeedFile
@@ -64,9 +65,9 @@ def fed(draft: JourneyDraft) -> set[str]:
 
 
 @transaction.atomic
-def from_file(found: Imported, accepted: set[str], author: User | None) -> Journey:
+def from_file(actor: Actor, found: Imported, accepted: set[str]) -> Journey:
     """A journey as a file gives it, with what was answered when it was recorded."""
-    journey = drafts.create(found.accepted(accepted), author)
+    journey = drafts.create(actor, found.accepted(accepted))
     RecordedAnswer.objects.bulk_create(
         RecordedAnswer(
             journey=journey,
@@ -81,19 +82,20 @@ def from_file(found: Imported, accepted: set[str], author: User | None) -> Journ
 
 
 @transaction.atomic
-def duplicate(journey: Journey, author: User | None) -> Journey:
+def duplicate(actor: Actor, journey: Journey) -> Journey:
     """A copy with what was recorded for it."""
-    copy = drafts.duplicate(journey, author)
+    copy = drafts.duplicate(actor, journey)
     for answer in journey.recorded.all():
         answer.pk, answer.journey = None, copy
         answer.save()
     return copy
 
 
-def try_once(journey: Journey, tell: Tell = silent, user: int = 1) -> JourneyTrial:
+def try_once(actor: Actor, journey: Journey, tell: Tell = silent, user: int = 1) -> JourneyTrial:
     """Walk the journey once as one ``user`` against its system, and remember how it went. ``tell`` hears
     each step begun. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
+    actor.check(Role.PLANNER)
     draft = journey.draft
     described = systems.drafts.find(draft.system) if draft.system else None
     if described is None:
@@ -122,10 +124,16 @@ def try_once(journey: Journey, tell: Tell = silent, user: int = 1) -> JourneyTri
     for error in check_allowed(plan.addresses):
         raise PlanError([Problem(error.path, error.message, error.mend)])
     trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0, tell, user))
+    _remember(actor, journey, trial)
+    return trial
+
+
+@act("tried", Role.PLANNER)
+def _remember(account: Account, journey: Journey, trial: JourneyTrial) -> None:
     Journey.objects.filter(pk=journey.pk).update(
         tried_position=journey.position, tried_at=timezone.now(), trial_reason=trial.reason
     )
-    return trial
+    account.about("journey", journey.pk, journey.name, note=trial.reason or "It passed.")
 
 
 def _beside_recorded(journey: Journey, draft: JourneyDraft, trial: JourneyTrial) -> JourneyTrial:

@@ -80,8 +80,9 @@ class JourneyMade(Schema):
 
 def trial(work: Work) -> Tried:
     """Walk a journey once, as one user, and show everything that was sent and received."""
+    journey = Journey.objects.get(pk=work.given["journey"])
     try:
-        return Tried(trial=rules.try_once(Journey.objects.get(pk=work.given["journey"]), work.tell, work.given["user"]))
+        return Tried(trial=rules.try_once(work.actor, journey, work.tell, work.given["user"]))
     except TrialFailed as error:
         raise Conflict(str(error)) from error
 
@@ -126,4 +127,4 @@ def bring_in(work: Work) -> JourneyMade:
     work.tell("Reading the file")
     use = JourneyFileUse.model_validate(work.given["use"])
     found = files.read(work.content, use.name, use.system, use.hosts)
-    return JourneyMade(id=rules.from_file(found, set(use.accept), work.user).pk)
+    return JourneyMade(id=rules.from_file(work.actor, found, set(use.accept)).pk)

@@ -16,13 +16,15 @@ from stonekettle.engine.signals import Verb
 from stonekettle.engine.strategies import PLAN
 from stonekettle.plan.load import MAX_USERS
 from stonekettle.report import result as results
+from stonekettle.server.access.roles import actor_of
+from stonekettle.server.acts import tell
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
-from stonekettle.server.requests import json_part, user_of
+from stonekettle.server.requests import json_part
 from stonekettle.server.runs import data, exports, facts, metering, retention, room, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
@@ -128,7 +130,7 @@ class Started(Schema):
 def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
     """Queue a run of the experiment's newest revision."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    return Status(201, Started(id=rules.start(experiment, user_of(request)).pk))
+    return Status(201, Started(id=rules.start(actor_of(request), experiment).pk))
 
 
 @router.get("/runs", response=RunPage)
@@ -188,14 +190,14 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
 @router.delete("/runs/{run_id}", response={204: None})
 def delete_run(request: HttpRequest, run_id: int) -> Status[None]:
     """Take an ended run out of every list. For a day it can be had back."""
-    rules.delete(get_object_or_404(Run, pk=run_id), request.user.get_username())
+    rules.delete(actor_of(request), get_object_or_404(Run, pk=run_id))
     return Status(204, None)
 
 
 @router.post("/runs/{run_id}/restore", response={204: None})
 def restore_run(request: HttpRequest, run_id: int) -> Status[None]:
     """Have a deleted run back."""
-    rules.restore(get_object_or_404(Run, pk=run_id))
+    rules.restore(actor_of(request), get_object_or_404(Run, pk=run_id))
     return Status(204, None)
 
 
@@ -206,7 +208,7 @@ class KeepBody(Schema):
 @router.post("/runs/{run_id}/keep", response={204: None})
 def keep_run(request: HttpRequest, run_id: int, body: KeepBody) -> Status[None]:
     """Keep a run always, however long its system keeps runs, or no longer than others."""
-    rules.keep(get_object_or_404(Run, pk=run_id), kept=body.kept)
+    rules.keep(actor_of(request), get_object_or_404(Run, pk=run_id), kept=body.kept)
     return Status(204, None)
 
 
@@ -232,7 +234,7 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
 @router.post("/runs/{run_id}/stop", response={202: Started})
 def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     """Ask the run to end; its users finish the step they are in."""
-    rules.request_stop(get_object_or_404(Run, pk=run_id), request.user.get_username())
+    rules.request_stop(actor_of(request), get_object_or_404(Run, pk=run_id))
     return Status(202, Started(id=run_id))
 
 
@@ -261,7 +263,7 @@ class WishLine(WishIn):
 def wish(request: HttpRequest, run_id: int, body: WishIn) -> Status[WishLine]:
     """Raise, lower, hold, pause, resume, let go or stop a run's load. The answer follows within a second."""
     run = get_object_or_404(Run, pk=run_id)
-    asked = rules.wish(run, user_name=request.user.get_username(), **body.model_dump())
+    asked = rules.wish(actor_of(request), run, **body.model_dump())
     return Status(202, _wish_line(asked))
 
 
@@ -281,13 +283,14 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     run = _ended(run_id)
     if run.result is None:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
-    return _download(json.dumps(run.result, indent=2), "application/json", f"run-{run_id}-result.json")
+    return _download(request, run, json.dumps(run.result, indent=2), "application/json", "result.json")
 
 
 @router.get("/runs/{run_id}/facts.csv")
 def download_facts(request: HttpRequest, run_id: int) -> HttpResponse:
     """Every figure of the findings with its error and block statistics, one a line."""
-    return _download(facts.as_csv(_ended(run_id)), "text/csv", f"run-{run_id}-facts.csv")
+    run = _ended(run_id)
+    return _download(request, run, facts.as_csv(run), "text/csv", "facts.csv")
 
 
 class ExportIn(Schema):
@@ -301,7 +304,7 @@ def make_export(request: HttpRequest, run_id: int, body: ExportIn) -> Status[Job
     """Have a file of the run made; once the job is done it can be downloaded."""
     run = _ended(run_id)
     _check(run, body.what)
-    return started(jobs.start("export", {"run": run.pk, "what": body.what}, user_of(request)))
+    return started(jobs.start(actor_of(request), "export", {"run": run.pk, "what": body.what}))
 
 
 def _check(run: Run, what: exports.What) -> None:
@@ -346,7 +349,7 @@ def look_at_file(
 ) -> Status[JobStarted]:
     """Look into a metrics file before adding it to a run. Nothing is kept."""
     given = {"run": _ended(run_id).pk, "time_column": time_column, "zone": zone}
-    return started(jobs.start("look at metrics file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "look at metrics file", given, file))
 
 
 @router.post("/runs/{run_id}/files", response={202: JobStarted})
@@ -354,7 +357,7 @@ def add_file(request: HttpRequest, run_id: int, file: File[UploadedFile], use: F
     """Add a component's metrics from a file; ``use`` is a FileUse as JSON. The run is analysed anew."""
     rules.check_analysable(_ended(run_id))
     given = {"run": run_id, "use": json_part(uploads.FileUse, use).model_dump()}
-    return started(jobs.start("add metrics file", given, user_of(request), file))
+    return started(jobs.start(actor_of(request), "add metrics file", given, file))
 
 
 @router.delete("/runs/{run_id}/files/{file_id}", response={202: JobStarted})
@@ -362,7 +365,7 @@ def remove_file(request: HttpRequest, run_id: int, file_id: int) -> Status[JobSt
     """Take a metrics file out of a run again; it is analysed anew."""
     file = get_object_or_404(MetricsFile, pk=file_id, run=_ended(run_id))
     rules.check_analysable(file.run)
-    return started(jobs.start("remove metrics file", {"file": file.pk}, user_of(request)))
+    return started(jobs.start(actor_of(request), "remove metrics file", {"file": file.pk}))
 
 
 def _ended(run_id: int) -> Run:
@@ -372,8 +375,9 @@ def _ended(run_id: int) -> Run:
     return run
 
 
-def _download(text: str, content_type: str, name: str) -> HttpResponse:
-    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+def _download(request: HttpRequest, run: Run, text: str, content_type: str, name: str) -> HttpResponse:
+    tell(actor_of(request), "exported", "run", run.pk, run.revision.experiment.name, note=name)
+    headers = {"Content-Disposition": f'attachment; filename="run-{run.pk}-{name}"'}
     return HttpResponse(text, content_type=content_type, headers=headers)
 
 

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from django.db import transaction
 
 from stonekettle.core.facts import Fact
+from stonekettle.report.spreadsheet import harmless
 from stonekettle.server.runs.models import Run, RunFact
 
 COLUMNS = ("level", "subject", "figure", "value", "standard_error", "n", "blocks")
@@ -45,7 +46,7 @@ def as_csv(run: Run) -> str:
     writer.writerow(COLUMNS)
     for *fact, blocks in RunFact.objects.filter(run=run).values_list(*COLUMNS):
         told = " ".join("-" if block is None else f"{block:g}" for block in blocks)
-        writer.writerow([*("" if cell is None else cell for cell in fact), told])
+        writer.writerow([*("" if cell is None else harmless(cell) for cell in fact), told])
     return out.getvalue()
 
 

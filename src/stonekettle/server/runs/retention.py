@@ -8,6 +8,8 @@ from django.db import transaction
 from django.utils import timezone
 from ninja import Field, Schema
 
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import exports, rules, search
 from stonekettle.server.runs.models import (
@@ -62,13 +64,16 @@ def of(system: System) -> Keeping:
     )
 
 
-def change(system: System, keeping: Keeping) -> None:
+@act("changed how long runs are kept of", Role.ADMINISTRATOR)
+def change(account: Account, system: System, keeping: Keeping) -> None:
     """Keep the runs of a system so long from now on; what is older goes within the hour."""
     requests, seconds, runs = (MOST_DAYS + 1 if days is None else days for days in keeping.told)
     if requests > seconds:
         raise Conflict("Requests cannot outlast the seconds they are of: keep them for a shorter time first.")
     if seconds > runs:
         raise Conflict("Seconds cannot outlast the run they are of: keep them for a shorter time first.")
+    account.about("system", system.pk, system.name)
+    account.changed(of(system).model_dump(), keeping.model_dump())
     system.keep_requests_days, system.keep_seconds_days, system.keep_runs_days = keeping.told
     system.save(update_fields=["keep_requests_days", "keep_seconds_days", "keep_runs_days"])
 
@@ -97,7 +102,7 @@ def sweep() -> None:
     """Let go of what is past its time. Whole runs can be had back for a day, as those that people delete."""
     for system in System.objects.exclude(keep_requests_days=None, keep_seconds_days=None, keep_runs_days=None):
         for run in _past(system, system.keep_runs_days):
-            rules.delete(run, rules.PAST_ITS_TIME)
+            rules.delete(Actor.itself(rules.PAST_ITS_TIME), run)
         for run in _past(system, system.keep_requests_days).filter(requests_gone_at=None):
             _drop_requests(run)
         for run in _past(system, system.keep_seconds_days).filter(seconds_gone_at=None):

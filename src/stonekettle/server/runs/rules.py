@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
+from typing import Any
 
-from django.contrib.auth.models import User
 from django.db import connection, transaction
 from django.db.models.functions import Now
 from django.utils import timezone
@@ -16,6 +16,8 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server import queueing
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
@@ -33,8 +35,8 @@ def target_of(plan: Plan) -> str:
     return PRACTICE if origin.startswith(f"{PRACTICE}://") else origin[:TARGET_LENGTH]
 
 
-@transaction.atomic
-def start(experiment: Experiment, user: User | None) -> Run:
+@act("started", Role.PLANNER)
+def start(account: Account, experiment: Experiment) -> Run:
     """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
     plan = experiments.current_plan(experiment)
     target = target_of(plan)
@@ -54,9 +56,10 @@ def start(experiment: Experiment, user: User | None) -> Run:
         revision=experiment.current,
         system=experiment.system,
         plan_document=document.to_document(plan),
-        requested_by=user,
+        requested_by=account.actor.user,
         cause="Waiting for a worker.",
     )
+    account.about("run", run.pk, experiment.name, note=f"at {hidden(target)}")
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
     queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
     return run
@@ -76,11 +79,14 @@ def move(run_id: int, state: RunState, cause: str) -> Run:
     return run
 
 
-def request_stop(run: Run, user_name: str, why: str = "") -> RunWish:
+@act("stopped", Role.PLANNER)
+def request_stop(account: Account, run: Run, why: str = "") -> RunWish:
     """Ask a run to end: its users finish the step they are in. Asked again, the first wish stands."""
     if run.run_state in ENDED:
         raise Conflict(f"Run {run.pk} has already ended ({run.state}).")
+    user_name = account.actor.name
     Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    _about(account, run, why)
     wish, _ = RunWish.objects.get_or_create(run=run, verb=Verb.STOP.value, defaults={"who": user_name, "why": why})
     if run.run_state == RunState.QUEUED:
         stopped = move(run.pk, RunState.STOPPED, f"Stopped by {user_name} before a worker took it.")
@@ -89,25 +95,33 @@ def request_stop(run: Run, user_name: str, why: str = "") -> RunWish:
     return wish
 
 
-def wish(
+def wish(actor: Actor, run: Run, verb: Verb, **asked: Any) -> RunWish:
+    """Ask something of a run's load; its lead answers within a second."""
+    if verb is Verb.STOP:
+        return request_stop(actor, run, asked.get("why", ""))
+    return steer(actor, run, verb, **asked)
+
+
+@act("steered", Role.PLANNER)
+def steer(
+    account: Account,
     run: Run,
-    *,
     verb: Verb,
-    user_name: str,
+    *,
     why: str = "",
     group: str = "",
     amount: float | None = None,
     over_s: float = 0,
 ) -> RunWish:
-    """Ask something of a run's load; its lead answers within a second."""
-    if verb is Verb.STOP:
-        return request_stop(run, user_name, why)
+    """Ask something of the load of a run that makes some."""
     if run.run_state != RunState.RUNNING:
         raise Conflict(f"Run {run.pk} makes no load now ({run.state}).")
     if (amount is None) == (verb in (Verb.RAISE, Verb.LOWER)):
         raise Conflict("Give an amount to raise or lower to, and none for anything else.")
+    to = "" if amount is None else f" {group} to {amount:g} over {over_s:g} s"
+    _about(account, run, f"{verb.value}{to}. {why}".strip())
     return RunWish.objects.create(
-        run=run, verb=verb.value, who=user_name, why=why, group=group, amount=amount, over_s=over_s
+        run=run, verb=verb.value, who=account.actor.name, why=why, group=group, amount=amount, over_s=over_s
     )
 
 
@@ -117,22 +131,33 @@ UNDO_FOR = timedelta(days=1)
 """A deleted run can be had back for so long."""
 
 
-def delete(run: Run, user_name: str) -> None:
+@act("deleted", Role.ADMINISTRATOR)
+def delete(account: Account, run: Run) -> None:
     """Take an ended run out of every list; a day later it is gone."""
     if run.run_state not in ENDED:
         raise Conflict(f"Run {run.pk} is still {run.state}. Stop it first.")
-    Run.objects.filter(pk=run.pk, deleted_at=None).update(deleted_at=timezone.now(), deleted_by=user_name)
+    there = Run.objects.filter(pk=run.pk, deleted_at=None)
+    if there.update(deleted_at=timezone.now(), deleted_by=account.actor.name):
+        _about(account, run)
 
 
-def restore(run: Run) -> None:
+@act("had back", Role.ADMINISTRATOR)
+def restore(account: Account, run: Run) -> None:
     """Have a deleted run back. One that its system would keep no longer is kept from now on."""
     kept = run.kept or run.deleted_by == PAST_ITS_TIME
     Run.objects.filter(pk=run.pk).update(deleted_at=None, deleted_by="", kept=kept)
+    _about(account, run)
 
 
-def keep(run: Run, *, kept: bool) -> None:
+@act("changed how long to keep", Role.PLANNER)
+def keep(account: Account, run: Run, *, kept: bool) -> None:
     """Keep a run always, or only as long as its system keeps runs."""
     Run.objects.filter(pk=run.pk).update(kept=kept)
+    _about(account, run, "always" if kept else "as long as its system says")
+
+
+def _about(account: Account, run: Run, note: str = "") -> None:
+    account.about("run", run.pk, run.revision.experiment.name, note=note)
 
 
 def check_analysable(run: Run) -> None:

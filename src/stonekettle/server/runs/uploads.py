@@ -6,7 +6,6 @@ import zlib
 from typing import Literal
 
 import numpy as np
-from django.db import transaction
 from ninja import Field, Schema
 
 from stonekettle.core.alignment import Alignment
@@ -14,6 +13,8 @@ from stonekettle.meters import table_file
 from stonekettle.meters.samples import CHUNK
 from stonekettle.meters.table_file import Column, TableError
 from stonekettle.plan.system import Kind
+from stonekettle.server.access.roles import Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.runs import analysing, data
 from stonekettle.server.runs.models import MetricsFile, Run
 
@@ -61,7 +62,8 @@ def look(
     )
 
 
-def add(run: Run, name: str, content: bytes, use: FileUse) -> MetricsFile:
+@act("added metrics to", Role.PLANNER)
+def add(account: Account, run: Run, name: str, content: bytes, use: FileUse) -> MetricsFile:
     """Keep the file's series with the run, and analyse it anew. Raises :class:`TableError`."""
     components = [component.name for component in run.plan.system.components]
     if use.component not in components:
@@ -87,22 +89,23 @@ def add(run: Run, name: str, content: bytes, use: FileUse) -> MetricsFile:
     inside = (packed["at"] - use.offset_s > 0) & (packed["at"] - use.offset_s < end + 1)
     if not inside.any():
         raise TableError("zone", "no row of the file falls within the run.", "Check its time zone and clock offset.")
-    with transaction.atomic():
-        file = MetricsFile.objects.create(
-            run=run,
-            component=use.component,
-            name=name[:200],
-            sources=[[c.metric, {}, c.kind, c.resource, c.capacity] for c in use.columns],
-            chunk=zlib.compress(packed.tobytes()),
-            offset_s=use.offset_s,
-        )
-        analysing.analyse(run, state=run.state, cause=run.cause)
+    file = MetricsFile.objects.create(
+        run=run,
+        component=use.component,
+        name=name[:200],
+        sources=[[c.metric, {}, c.kind, c.resource, c.capacity] for c in use.columns],
+        chunk=zlib.compress(packed.tobytes()),
+        offset_s=use.offset_s,
+    )
+    analysing.analyse(run, state=run.state, cause=run.cause)
+    account.about("run", run.pk, run.revision.experiment.name, note=f"{file.name}, of {file.component}")
     return file
 
 
-@transaction.atomic
-def remove(file: MetricsFile) -> None:
+@act("took metrics out of", Role.PLANNER)
+def remove(account: Account, file: MetricsFile) -> None:
     """Take a file out again; the run is analysed without it."""
     run = file.run
+    account.about("run", run.pk, run.revision.experiment.name, note=f"{file.name}, of {file.component}")
     file.delete()
     analysing.analyse(run, state=run.state, cause=run.cause)

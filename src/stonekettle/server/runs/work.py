@@ -7,6 +7,7 @@ from typing import Literal
 from ninja import Schema
 
 from stonekettle.core.alignment import CLEAR
+from stonekettle.server.acts import tell
 from stonekettle.server.jobs.work import Work
 from stonekettle.server.runs import exports, uploads
 from stonekettle.server.runs.models import MetricsFile, Run
@@ -83,21 +84,23 @@ def add(work: Work) -> MetricsFileAdded:
     """Add a component's metrics from a file; the run is analysed anew."""
     run = Run.objects.get(pk=work.given["run"])
     work.tell("Reading the file and analysing the run anew")
-    use = uploads.FileUse.model_validate(work.given["use"])
-    return MetricsFileAdded(file=line_of(uploads.add(run, work.given["file_name"] or "file", work.content, use)))
+    use, name = uploads.FileUse.model_validate(work.given["use"]), work.given["file_name"] or "file"
+    return MetricsFileAdded(file=line_of(uploads.add(work.actor, run, name, work.content, use)))
 
 
 def remove(work: Work) -> MetricsFileRemoved:
     """Take a metrics file out of a run again."""
     work.tell("Analysing the run without it")
-    uploads.remove(MetricsFile.objects.get(pk=work.given["file"]))
+    uploads.remove(work.actor, MetricsFile.objects.get(pk=work.given["file"]))
     return MetricsFileRemoved()
 
 
 def export(work: Work) -> ExportMade:
     """Make a file of a run's measurements."""
     run, what = Run.objects.get(pk=work.given["run"]), work.given["what"]
-    return ExportMade(what=what, size=exports.make(run, what, work.tell).stat().st_size)
+    size = exports.make(run, what, work.tell).stat().st_size
+    tell(work.actor, "exported", "run", run.pk, run.revision.experiment.name, note=what)
+    return ExportMade(what=what, size=size)
 
 
 def line_of(file: MetricsFile) -> MetricsFileLine:

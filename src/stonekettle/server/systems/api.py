@@ -14,8 +14,8 @@ from stonekettle.meters.otlp import OtlpError
 from stonekettle.plan import checking, secrecy, system_document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
+from stonekettle.server.access.roles import actor_of
 from stonekettle.server.drafts import DraftBody, StepBody
-from stonekettle.server.requests import user_of
 from stonekettle.server.runs import retention
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
@@ -108,7 +108,7 @@ def create_system(request: HttpRequest, body: NewSystem) -> Status[Created]:
     source = None
     if body.source is not None:
         source = system_document.to_document(system_document.read(body.source))
-    return Status(201, Created(id=rules.create(source, user_of(request)).pk))
+    return Status(201, Created(id=rules.create(actor_of(request), source).pk))
 
 
 @router.get("/systems/{system_id}", response=SystemDetail)
@@ -119,38 +119,38 @@ def get_system(request: HttpRequest, system_id: int) -> SystemDetail:
 @router.put("/systems/{system_id}", response=SystemDetail)
 def save_system(request: HttpRequest, system_id: int, body: DraftBody) -> SystemDetail:
     """Save the document as a new revision. A secret that reads "(kept)" stays as it was."""
-    rules.drafts.save(_system(system_id), body.document, user_of(request), body)
+    rules.drafts.save(actor_of(request), _system(system_id), body.document, body)
     return _detail(_system(system_id))
 
 
 @router.post("/systems/{system_id}/undo", response=SystemDetail)
 def undo(request: HttpRequest, system_id: int, body: StepBody) -> SystemDetail:
     """The revision before becomes the one in force."""
-    return _detail(rules.drafts.undo(_system(system_id), body.base))
+    return _detail(rules.drafts.undo(actor_of(request), _system(system_id), body.base))
 
 
 @router.post("/systems/{system_id}/redo", response=SystemDetail)
 def redo(request: HttpRequest, system_id: int, body: StepBody) -> SystemDetail:
     """Take the last undo back."""
-    return _detail(rules.drafts.redo(_system(system_id), body.base))
+    return _detail(rules.drafts.redo(actor_of(request), _system(system_id), body.base))
 
 
 @router.post("/systems/{system_id}/duplicate", response={201: Created})
 def duplicate(request: HttpRequest, system_id: int) -> Status[Created]:
-    return Status(201, Created(id=rules.duplicate(_system(system_id), user_of(request)).pk))
+    return Status(201, Created(id=rules.duplicate(actor_of(request), _system(system_id)).pk))
 
 
 @router.post("/systems/{system_id}/archive", response=SystemDetail)
 def archive(request: HttpRequest, system_id: int, body: ArchiveBody) -> SystemDetail:
     """Put a system out of the way, or bring it back."""
-    rules.drafts.archive(_system(system_id), body.archived)
+    rules.drafts.shelve(actor_of(request), _system(system_id), body.archived)
     return _detail(_system(system_id))
 
 
 @router.post("/systems/{system_id}/token", response=Token)
 def new_token(request: HttpRequest, system_id: int) -> Token:
     """A new token for pushing metrics; the one before stops working."""
-    return Token(token=rules.new_token(_system(system_id)))
+    return Token(token=rules.new_token(actor_of(request), _system(system_id)))
 
 
 @router.get("/systems/{system_id}/system.yaml")
@@ -178,7 +178,7 @@ def get_shelf(request: HttpRequest, system_id: int) -> shelves.Shelf:
 def save_pins(request: HttpRequest, system_id: int, body: PinsBody) -> list[PinBody]:
     """What the system's plates show beside its resources."""
     kept = [pin.model_dump() for pin in body.pins]
-    System.objects.filter(pk=_system(system_id).pk).update(pins=kept)
+    rules.pin(actor_of(request), _system(system_id), kept)
     return body.pins
 
 
@@ -247,7 +247,7 @@ def get_keeping(request: HttpRequest, system_id: int) -> KeepingLine:
 def change_keeping(request: HttpRequest, system_id: int, body: retention.Keeping) -> KeepingLine:
     """Keep the system's runs so long; what is older goes within the hour, unless it is changed back before."""
     system = _system(system_id)
-    retention.change(system, body)
+    retention.change(actor_of(request), system, body)
     return _keeping(system)
 
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from django.contrib.auth.models import User
+from django.db import transaction
 
 from stonekettle.engine.targets import check_allowed
 from stonekettle.plan import secrecy, system_document
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.drafts import Document, Drafts
 from stonekettle.server.systems.models import System
 
@@ -33,23 +35,34 @@ def checked(document: Document, before: Document | None) -> dict[str, Any]:
 drafts = Drafts(System, "system", checked, secrecy.in_system)
 
 
-def create(document: Mapping[str, Any] | None, author: User | None) -> System:
+def create(actor: Actor, document: Mapping[str, Any] | None) -> System:
     """A system from a document, or an empty one."""
-    return drafts.create(document or {"name": drafts.free_name(NEW_NAME), "base_url": NEW_BASE_URL}, author)
+    return drafts.create(actor, document or {"name": drafts.free_name(NEW_NAME), "base_url": NEW_BASE_URL})
 
 
-def duplicate(system: System, author: User | None) -> System:
+@transaction.atomic
+def duplicate(actor: Actor, system: System) -> System:
     """A copy with its credentials and pins."""
-    copy = drafts.duplicate(system, author)
+    copy = drafts.duplicate(actor, system)
     System.objects.filter(pk=copy.pk).update(pins=system.pins)
     return copy
 
 
-def new_token(system: System) -> str:
+@act("made a new token for", Role.PLANNER)
+def new_token(account: Account, system: System) -> str:
     """A fresh token for pushing metrics; the one before is worth nothing any more."""
     token = f"kettle-{secrets.token_urlsafe(24)}"
     System.objects.filter(pk=system.pk).update(token_digest=_digest(token), token_hint=token[-4:])
+    account.about("system", system.pk, system.name)
     return token
+
+
+@act("changed the figures shown of", Role.PLANNER)
+def pin(account: Account, system: System, pins: Sequence[Mapping[str, Any]]) -> None:
+    """What the system's plates show beside its resources."""
+    System.objects.filter(pk=system.pk).update(pins=list(pins))
+    account.about("system", system.pk, system.name)
+    account.changed(system.pins, list(pins))
 
 
 def is_token(system: System, token: str) -> bool:

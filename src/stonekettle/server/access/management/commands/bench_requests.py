@@ -25,6 +25,8 @@ from django.core.management.base import BaseCommand, CommandParser
 from django.test import Client
 
 from stonekettle.plan import document, journey_document
+from stonekettle.server.access import people
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.api import api
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.figures import figure, tell
@@ -55,7 +57,7 @@ class Command(BaseCommand):
         call_command("migrate", verbosity=0)
         logging.disable(logging.WARNING)
         settings.SPOOL = Path("/tmp/kettle-bench-spool")
-        user = User.objects.create_user("bench")
+        user = people.create("bench", None, Role.ADMINISTRATOR)
         client = Client(raise_request_exception=False, SERVER_NAME="localhost")
         client.force_login(user)
         bench = _Bench(client, user, Random(options["seed"]))
@@ -103,9 +105,9 @@ class _Bench:
         system = document.to_document(document.read(self._experiment))["system"]
         journey = journey_document.to_document(journey_document.read(_example("day-ticket.yaml")))
         self._ids = {
-            "system_id": systems.create(system, user).pk,
-            "journey_id": journeys.drafts.create({**journey, "feeds": []}, user).pk,
-            "experiment_id": experiments.create(self._experiment, user).pk,
+            "system_id": systems.create(Actor.of(user), system).pk,
+            "journey_id": journeys.drafts.create(Actor.of(user), {**journey, "feeds": []}).pk,
+            "experiment_id": experiments.create(Actor.of(user), self._experiment).pk,
             "run_id": 1,
             "feed_id": 1,
             "file_id": 1,

@@ -12,12 +12,14 @@ from pathlib import Path
 from typing import Any, cast
 
 from django.conf import settings
-from django.contrib.auth import get_user_model
+from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
 from stonekettle.plan import document, journey_document
 from stonekettle.plan.checking import parse
+from stonekettle.server.access import people
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
@@ -45,21 +47,19 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
         bring_up_to_date(self.stdout.write)
-        users = get_user_model().objects
         name, password = options["sign_in"].read_text().split()
-        user = users.filter(username=name).first()
-        if user is None:
-            user = users.create_user(name, password=password)
+        user = User.objects.filter(username=name).first() or people.create(name, password, Role.ADMINISTRATOR)
+        actor = Actor("the first start", Role.ADMINISTRATOR, user)
         if options["no_demo"] or Experiment.objects.exists():
             return
         sources = [_example(name) for name in EXAMPLES]
         described = document.to_document(document.read(sources[-1]))["system"]
-        systems.create(described, user)
-        feeds.drafts.create(cast(Document, parse(_example(FEED))), user)
+        systems.create(actor, described)
+        feeds.drafts.create(actor, cast(Document, parse(_example(FEED))))
         journey = journey_document.read(_example(JOURNEY))
-        journeys.drafts.create(journey_document.to_document(journey), user)
+        journeys.drafts.create(actor, journey_document.to_document(journey))
         made = [
-            rules.create(_SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1), user)
+            rules.create(actor, _SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1))
             for source in sources
         ]
         self.stdout.write("Playing three runs in virtual time, to look at …")

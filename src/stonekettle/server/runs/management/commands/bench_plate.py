@@ -25,6 +25,8 @@ from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.engine.script import cell_numbers
 from stonekettle.meters.samples import Catalogue, Readings, Source
+from stonekettle.server.access import people
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.experiments import rules
 from stonekettle.server.figures import figure, tell
 from stonekettle.server.runs import data, merging, metering
@@ -50,7 +52,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
         seconds = SECONDS // 10 if options["quick"] else SECONDS
-        user = User.objects.create_user("bench")
+        user = people.create("bench", None, Role.PLANNER)
         client = Client(SERVER_NAME="localhost")
         client.force_login(user)
         run = _run(user)
@@ -137,7 +139,7 @@ def _run(user: User) -> Run:
         for c in range(COMPONENTS)
     ]
     described = {"name": "Large", "base_url": "http://127.0.0.1:9", "components": components}
-    system = systems.create(described, user)
+    system = systems.create(Actor.of(user), described)
     system.pins = [{"component": "part-1", "metric": f"metric_{2 * i + 1}", "figure": "per step"} for i in range(PINS)]
     system.save()
     journeys = [
@@ -154,7 +156,7 @@ def _run(user: User) -> Run:
         "load": [{"hold": {"users": 600, "for": f"{SECONDS} s"}}],
         "objectives": [{"step": "step 0.0", "p95": "1 s"}],
     }
-    experiment = rules.create(yaml.safe_dump(plan), user)
+    experiment = rules.create(Actor.of(user), yaml.safe_dump(plan))
     revision = experiment.current
     return Run.objects.create(
         revision=revision, system=system, plan_document=revision.document, state="running", begun_at=1.0

@@ -26,6 +26,8 @@ from django.db import connections
 from stonekettle.engine import bundles, records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.server.access import people
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.experiments import rules
 from stonekettle.server.figures import figure, tell
 from stonekettle.server.runs import analysing, data, merging, metering, search
@@ -54,7 +56,7 @@ class Command(BaseCommand):
         tell(self.stdout, figures, options["json"])
 
     def _large_run(self, seconds: int) -> list[dict[str, Any]]:
-        run = _run(User.objects.create_user("bench"), seconds)
+        run = _run(people.create("bench", None, Role.PLANNER), seconds)
         self.stdout.write(f"Recording {seconds * RATE} requests …")
         _record(run, seconds)
         rows = sum(RecordBundle.objects.filter(run=run).values_list("rows", flat=True))
@@ -146,7 +148,7 @@ def _run(user: User, seconds: int) -> Run:
         "load": [{"climb": {"from": 100, "to": 100 * LEVELS, "by": 100, "every": f"{hold} s"}}],
         "objectives": [*({"step": f"step {s}", "p95": "50 ms"} for s in range(STEPS)), {"p95": "60 ms"}],
     }
-    revision = rules.create(yaml.safe_dump(plan), user).current
+    revision = rules.create(Actor.of(user), yaml.safe_dump(plan)).current
     return Run.objects.create(revision=revision, plan_document=revision.document, state="finished", begun_at=1.0)
 
 

@@ -9,6 +9,7 @@ from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from stonekettle.engine.signals import Verb
 from stonekettle.plan.quantities import parse_duration
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import rules
 from stonekettle.server.runs.models import Run
@@ -35,9 +36,9 @@ class Command(BaseCommand):
             raise CommandError(f"There is no run {options['run']}.")
         try:
             wish = rules.wish(
+                Actor.itself(options["who"]),
                 run,
-                verb=Verb(options["verb"]),
-                user_name=options["who"],
+                Verb(options["verb"]),
                 why=options["why"],
                 group=options["group"],
                 amount=options["amount"],

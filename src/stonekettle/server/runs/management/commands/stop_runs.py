@@ -7,6 +7,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand, CommandParser
 
+from stonekettle.server.access.roles import Actor
 from stonekettle.server.runs import rules
 from stonekettle.server.runs.models import Run
 
@@ -23,7 +24,7 @@ class Command(BaseCommand):
         give_up = time.monotonic() + options["within"]
         under_way = list(Run.objects.in_progress())
         for run in under_way:
-            rules.request_stop(run, rules.OURSELVES)
+            rules.request_stop(Actor.itself(rules.OURSELVES), run)
         while under_way and time.monotonic() < give_up:
             time.sleep(LOOK_S)
             under_way = list(Run.objects.in_progress())

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class HistoryConfig(AppConfig):
+    name = "stonekettle.server.history"
+    label = "history"

@@ -1,0 +1,144 @@
+"""People: invited, given roles, locked out, new passwords."""
+
+from __future__ import annotations
+
+import json
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from django.contrib.auth.models import User
+from django.test import Client
+from django.utils import timezone
+
+from stonekettle.plan.problems import PlanError
+from stonekettle.server.access import people
+from stonekettle.server.access.models import Invitation, Person
+from stonekettle.server.access.roles import Actor, Forbidden, Role
+from stonekettle.server.jobs import rules as jobs
+from stonekettle.server.jobs.models import Job
+from stonekettle.server.journeys.models import Journey
+from stonekettle.server.problems import Conflict
+from tests.server.acting import TESTS
+
+pytestmark = pytest.mark.django_db
+GOOD = "correct horse battery"
+
+
+def post(client: Client, address: str, body: Any = None) -> Any:
+    return client.post(f"/api{address}", json.dumps(body or {}), content_type="application/json")
+
+
+def test_an_invitation_makes_one_person_of_its_role_and_signs_them_in(client: Client) -> None:
+    made = post(client, "/invitations", {"note": "Anna of the ferries", "role": "planner", "days": 7}).json()
+    assert made["token"] not in json.dumps(list(Invitation.objects.values()), default=str)
+    guest = Client()
+    welcome = guest.get(f"/api/welcome/{made['token']}").json()
+    assert (welcome["role"], welcome["invited_by"]) == ("planner", "planner")
+    joined = post(guest, f"/welcome/{made['token']}", {"name": "anna", "password": GOOD})
+    assert joined.json() == {"name": "anna", "role": "planner", "must_change": False}
+    assert guest.get("/api/systems").status_code == 200
+    assert client.get("/api/invitations").json() == []
+    again = post(Client(), f"/welcome/{made['token']}", {"name": "berta", "password": GOOD})
+    assert again.status_code == 409
+    assert "was used" in again.json()["detail"]
+
+
+def test_an_invitation_ends_by_itself_or_when_it_is_withdrawn(client: Client) -> None:
+    invitation, token = people.invite(TESTS, "late", Role.READER, 1)
+    Invitation.objects.filter(pk=invitation.pk).update(expires_at=timezone.now() - timedelta(seconds=1))
+    assert Client().get(f"/api/welcome/{token}").status_code == 409
+    invitation, token = people.invite(TESTS, "not wanted", Role.READER, 1)
+    client.delete(f"/api/invitations/{invitation.pk}")
+    assert Client().get(f"/api/welcome/{token}").status_code == 409
+
+
+@pytest.mark.parametrize(
+    ("name", "password", "path"),
+    [("Planner", GOOD, "name"), ("a b", GOOD, "name"), ("", GOOD, "name"), ("anna", "short", "password")],
+)
+def test_a_name_that_is_taken_or_a_weak_password_is_refused_and_the_link_still_works(
+    planner: User, name: str, password: str, path: str
+) -> None:
+    _, token = people.invite(TESTS, "somebody", Role.READER, 1)
+    with pytest.raises(PlanError) as refused:
+        people.accept(token, name, password, "127.0.0.1")
+    assert refused.value.problems[0].path == path
+    assert people.invitation_of(token)
+
+
+def test_the_last_administrator_stays_one(planner: User) -> None:
+    only = Person.objects.get(user=planner)
+    for change in (lambda: people.give_role(TESTS, only, Role.READER), lambda: people.lock_out(TESTS, only)):
+        with pytest.raises(Conflict, match="only administrator"):
+            change()
+    people.create("second", GOOD, Role.ADMINISTRATOR)
+    people.give_role(TESTS, only, Role.READER)
+    assert Person.objects.get(pk=only.pk).role == "reader"
+
+
+def test_who_is_locked_out_is_out_at_once_and_can_be_let_in_again(client: Client) -> None:
+    anna = people.create("anna", GOOD, Role.PLANNER)
+    theirs = Client()
+    theirs.force_login(anna)
+    assert theirs.get("/api/systems").status_code == 200
+    person = Person.objects.get(user=anna)
+    assert post(client, f"/people/{person.pk}/lock").json()["active"] is False
+    assert theirs.get("/api/systems").status_code == 401
+    assert post(Client(), "/sign-in", {"name": "anna", "password": GOOD}).status_code == 400
+    assert post(client, f"/people/{person.pk}/unlock").json()["active"] is True
+    assert post(Client(), "/sign-in", {"name": "anna", "password": GOOD}).status_code == 200
+
+
+def test_a_password_that_was_reset_opens_nothing_until_its_owner_chose_another(client: Client) -> None:
+    anna = people.create("anna", GOOD, Role.PLANNER)
+    told = post(client, f"/people/{Person.objects.get(user=anna).pk}/password").json()["password"]
+    assert post(Client(), "/sign-in", {"name": "anna", "password": GOOD}).status_code == 400
+    theirs = Client()
+    assert post(theirs, "/sign-in", {"name": "anna", "password": told}).json()["must_change"] is True
+    refused = theirs.get("/api/systems")
+    assert refused.status_code == 403
+    assert "Choose your own" in refused.json()["detail"]
+    weak = post(theirs, "/password", {"present": told, "password": "12345678"})
+    assert weak.json()["problems"][0]["path"] == "password"
+    assert post(theirs, "/password", {"present": told, "password": "another good one"}).json()["must_change"] is False
+    assert theirs.get("/api/systems").status_code == 200
+
+
+def test_changing_ones_password_ends_ones_other_sessions(client: Client, planner: User) -> None:
+    elsewhere = Client()
+    elsewhere.force_login(planner)
+    wrong = post(client, "/password", {"present": "not it", "password": GOOD})
+    assert wrong.json()["problems"][0]["path"] == "present"
+    assert post(client, "/password", {"present": "a good password", "password": GOOD}).status_code == 200
+    assert client.get("/api/systems").status_code == 200
+    assert elsewhere.get("/api/systems").status_code == 401
+
+
+def test_a_job_does_only_what_its_owner_may_when_it_is_done(planner: User, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Between asking and doing, a role may be taken away."""
+    anna = people.create("anna", GOOD, Role.PLANNER)
+    monkeypatch.setattr(jobs, "PERFORM", "stonekettle.server.jobs.rules.path_of")
+    monkeypatch.setattr("stonekettle.server.jobs.rules.import_string", lambda _: lambda _pk: None)
+    job = jobs.start(Actor.of(anna), "trial", {"journey": 1, "user": 1})
+    people.give_role(TESTS, Person.objects.get(user=anna), Role.READER)
+    monkeypatch.undo()
+    from stonekettle.server.journeys import rules as journeys
+
+    walk = journeys.drafts.create(TESTS, {"name": "Walk", "system": "Nowhere"})
+    Job.objects.filter(pk=job.pk).update(given={"journey": walk.pk, "user": 1})
+    from stonekettle.server.jobs import work
+
+    work.perform(job.pk)
+    job.refresh_from_db()
+    assert job.state == Job.State.REFUSED
+    assert job.problem["status"] == 403
+    assert Journey.objects.get(pk=walk.pk).tried_at is None
+
+
+def test_a_reader_is_told_who_may() -> None:
+    anna = people.create("anna", GOOD, Role.READER)
+    with pytest.raises(Forbidden, match=r"Only planners and administrators may do this, and you are a reader"):
+        Actor.of(anna).check(Role.PLANNER)
+    with pytest.raises(Forbidden, match=r"Only administrators may do this"):
+        Actor.of(anna).check(Role.ADMINISTRATOR)

@@ -1,0 +1,213 @@
+"""Who may what: every address of the API against every kind of caller."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from django.contrib.auth.models import User
+from django.db import transaction
+from django.test import Client
+from django.test.client import encode_multipart
+
+from stonekettle.server.access import people
+from stonekettle.server.access.models import Person
+from stonekettle.server.access.roles import Role
+from stonekettle.server.api import api
+from stonekettle.server.systems import rules as systems
+from stonekettle.server.systems.models import System
+from tests.server.acting import TESTS
+from tests.server.conftest import QUICK
+
+FORM = "multipart/form-data; boundary=part"
+ANYBODY = "anybody"
+"""Whoever knows the address: signing in, an invitation's link."""
+TOKEN = "token"
+"""Whoever has the system's own token."""
+FILE_USE = {"component": "x", "time_column": "t", "columns": [{"column": "a", "metric": "a"}]}
+R, P, A = Role.READER, Role.PLANNER, Role.ADMINISTRATOR
+TABLE: dict[str, tuple[str, Any]] = {
+    "GET /me": (ANYBODY, None),
+    "POST /sign-in": (ANYBODY, {"name": "x", "password": "y"}),
+    "GET /welcome/{token}": (ANYBODY, None),
+    "POST /welcome/{token}": (ANYBODY, {"name": "newcomer", "password": "a good password"}),
+    "POST /systems/{system_id}/v1/metrics": (TOKEN, {}),
+    "POST /sign-out": (R, None),
+    "POST /password": (R, {"present": "a good password", "password": "another good one"}),
+    "GET /people": (A, None),
+    "PUT /people/{person_id}/role": (A, {"role": "planner"}),
+    "POST /people/{person_id}/lock": (A, None),
+    "POST /people/{person_id}/unlock": (A, None),
+    "POST /people/{person_id}/password": (A, None),
+    "GET /invitations": (A, None),
+    "POST /invitations": (A, {"note": "anna", "role": "reader"}),
+    "DELETE /invitations/{invitation_id}": (A, None),
+    "GET /deeds": (R, None),
+    "GET /deeds.csv": (R, None),
+    "GET /systems": (R, None),
+    "POST /systems": (P, {}),
+    "GET /systems/{system_id}": (R, None),
+    "PUT /systems/{system_id}": (P, {"document": {"name": "x", "base_url": "http://127.0.0.1:1"}, "base": 1}),
+    "POST /systems/{system_id}/undo": (P, {}),
+    "POST /systems/{system_id}/redo": (P, {}),
+    "POST /systems/{system_id}/duplicate": (P, None),
+    "POST /systems/{system_id}/archive": (P, {"archived": True}),
+    "POST /systems/{system_id}/token": (P, None),
+    "GET /systems/{system_id}/system.yaml": (R, None),
+    "GET /systems/{system_id}/meters": (R, None),
+    "GET /systems/{system_id}/metrics": (R, None),
+    "PUT /systems/{system_id}/pins": (P, {"pins": []}),
+    "GET /systems/{system_id}/keeping": (R, None),
+    "PUT /systems/{system_id}/keeping": (A, {"requests_days": 7}),
+    "GET /feeds": (R, None),
+    "POST /feeds": (P, {}),
+    "POST /feed-files/look": (P, {"reading": "{}"}),
+    "POST /feed-files": (P, {"use": '{"name": "x", "columns": ["a"]}'}),
+    "POST /feeds/{feed_id}/file": (P, {"use": '{"name": "x", "columns": ["a"]}'}),
+    "GET /feeds/{feed_id}": (R, None),
+    "PUT /feeds/{feed_id}": (P, {"document": {"name": "x"}, "base": 1}),
+    "POST /feeds/{feed_id}/undo": (P, {}),
+    "POST /feeds/{feed_id}/redo": (P, {}),
+    "POST /feeds/{feed_id}/duplicate": (P, None),
+    "POST /feeds/{feed_id}/archive": (P, {"archived": True}),
+    "GET /feeds/{feed_id}/rows": (R, None),
+    "GET /feeds/{feed_id}/rows.csv": (R, None),
+    "GET /journeys": (R, None),
+    "POST /journeys": (P, {}),
+    "POST /journey-files/look": (P, {}),
+    "POST /journey-files": (P, {"use": '{"name": "x", "accept": []}'}),
+    "GET /journeys/{journey_id}": (R, None),
+    "PUT /journeys/{journey_id}": (P, {"document": {"name": "x"}, "base": 1}),
+    "POST /journeys/{journey_id}/undo": (P, {}),
+    "POST /journeys/{journey_id}/redo": (P, {}),
+    "POST /journeys/{journey_id}/duplicate": (P, None),
+    "POST /journeys/{journey_id}/archive": (P, {"archived": True}),
+    "POST /journeys/{journey_id}/trial": (P, {}),
+    "GET /journeys/{journey_id}/journey.yaml": (R, None),
+    "GET /experiments": (R, None),
+    "POST /experiments": (P, {"source": QUICK}),
+    "POST /plans/check": (R, {"source": QUICK}),
+    "GET /experiments/{experiment_id}": (R, None),
+    "PUT /experiments/{experiment_id}": (P, {"source": QUICK, "base": 1}),
+    "POST /experiments/{experiment_id}/restore": (P, {"revision": 1}),
+    "POST /experiments/{experiment_id}/runs": (P, None),
+    "GET /runs": (R, None),
+    "GET /runs/{run_id}": (R, None),
+    "DELETE /runs/{run_id}": (A, None),
+    "POST /runs/{run_id}/restore": (A, None),
+    "POST /runs/{run_id}/keep": (P, {"kept": True}),
+    "GET /runs/{run_id}/plate": (R, None),
+    "POST /runs/{run_id}/stop": (P, None),
+    "POST /runs/{run_id}/wishes": (P, {"verb": "hold"}),
+    "GET /runs/{run_id}/wishes": (R, None),
+    "GET /runs/{run_id}/result.json": (R, None),
+    "GET /runs/{run_id}/facts.csv": (R, None),
+    "POST /runs/{run_id}/exports": (R, {"what": "seconds.csv"}),
+    "GET /runs/{run_id}/seconds.csv": (R, None),
+    "GET /runs/{run_id}/requests.parquet": (R, None),
+    "GET /runs/{run_id}/kept.jsonl": (R, None),
+    "POST /runs/{run_id}/files/look": (P, {}),
+    "POST /runs/{run_id}/files": (P, {"use": json.dumps(FILE_USE)}),
+    "DELETE /runs/{run_id}/files/{file_id}": (P, None),
+    "GET /jobs/{job_id}": (R, None),
+    "DELETE /jobs/{job_id}": (R, None),
+}  # fmt: skip
+"""The least that may use an address, and a body it takes. Jobs are everybody's own."""
+
+
+@pytest.fixture(autouse=True)
+def no_work(monkeypatch: pytest.MonkeyPatch, settings: Any) -> None:
+    """Jobs and runs are only asked for."""
+    settings.JOBS_AT_ONCE = False
+    monkeypatch.setattr("stonekettle.server.queueing.ask", lambda *_, **__: None)
+    monkeypatch.setattr("stonekettle.server.access.api.WRONG_SIGN_IN_DELAY_S", 0)
+
+
+def answers(client: Client, ids: dict[str, int | str]) -> Iterator[tuple[str, str, int]]:
+    """Every address with the least that may use it, and how it answers; nothing stays changed."""
+    user_id = client.session.get("_auth_user_id")
+    for row, (least, body) in TABLE.items():
+        method, _, path = row.partition(" ")
+        address = "/api" + re.sub(r"{(\w+)}", lambda match: str(ids[match[1]]), path)
+        with_file = "-files" in path or path.endswith(("/file", "/files", "/files/look"))
+        content: Any = json.dumps(body) if body is not None else ""
+        kind = "application/json"
+        if with_file and method == "POST":
+            file = type("File", (), {"read": lambda self: b"a\n1\n", "name": "a.csv"})()
+            content, kind = encode_multipart("part", {**(body or {}), "file": file}), FORM
+        with transaction.atomic():
+            yield row, least, client.generic(method, address, content, content_type=kind).status_code
+            transaction.set_rollback(True)
+        if user_id is not None:
+            client.force_login(User.objects.get(pk=user_id))
+
+
+def test_the_table_holds_every_address_of_the_api() -> None:
+    described = {
+        f"{method.upper()} {path.removeprefix('/api')}"
+        for path, methods in api.get_openapi_schema()["paths"].items()
+        for method in methods
+    }
+    assert described == set(TABLE)
+
+
+@pytest.mark.parametrize("role", list(Role))
+def test_each_role_may_what_the_table_says_and_nothing_more(ids: dict[str, int | str], role: Role) -> None:
+    client = Client(raise_request_exception=False)
+    client.force_login(people.create("caller", "a good password", role))
+    wrong = []
+    for row, least, status in answers(client, ids):
+        if least in (ANYBODY, TOKEN):
+            expected = status < 500 and (least == ANYBODY or status == 401)
+        elif role.rank >= Role(least).rank:
+            expected = status not in (401, 403) and status < 500
+        else:
+            expected = status == 403
+        if not expected:
+            wrong.append((row, status))
+    assert wrong == []
+
+
+@pytest.mark.parametrize("caller", ["a stranger", "an ended session", "locked out"])
+def test_who_is_not_signed_in_reaches_nothing_but_the_door(ids: dict[str, int | str], caller: str) -> None:
+    client = Client(raise_request_exception=False)
+    if caller != "a stranger":
+        user = people.create("caller", None, Role.ADMINISTRATOR)
+        client.force_login(user)
+        if caller == "an ended session":
+            people.end_sessions(user)
+        else:
+            people.lock_out(TESTS, Person.objects.get(user=user))
+    found = {row: status for row, _, status in answers_of_nobody(client, ids)}
+    assert {row for row, status in found.items() if status != 401} == {
+        r for r, (who, _) in TABLE.items() if who == ANYBODY
+    }
+
+
+def answers_of_nobody(client: Client, ids: dict[str, int | str]) -> Iterator[tuple[str, str, int]]:
+    cookies = client.cookies.copy()
+    for row, least, status in answers(client, ids):
+        client.cookies = cookies.copy()
+        yield row, least, status
+
+
+def test_who_has_to_choose_a_password_can_do_that_and_leave(ids: dict[str, int | str]) -> None:
+    client = Client(raise_request_exception=False)
+    user = people.create("caller", "a good password", Role.ADMINISTRATOR)
+    Person.objects.filter(user=user).update(must_change=True)
+    client.force_login(user)
+    open_ones = {row for row, least, status in answers(client, ids) if status not in (401, 403)}
+    door = {row for row, (least, _) in TABLE.items() if least == ANYBODY}
+    assert open_ones == door | {"POST /password", "POST /sign-out"}
+
+
+def test_a_systems_token_pushes_metrics_and_opens_nothing_else(ids: dict[str, int | str]) -> None:
+    system = System.objects.get(pk=ids["system_id"])
+    bearer = {"Authorization": f"Bearer {systems.new_token(TESTS, system)}"}
+    push = f"/api/systems/{system.pk}/v1/metrics"
+    told = Client().post(push, {}, content_type="application/json", headers=bearer)
+    assert told.status_code == 200
+    assert Client().get("/api/systems", headers=bearer).status_code == 401
