@@ -24,6 +24,8 @@ useShortcuts([
 watchEffect(() => {
   if (me.isSuccess.value && !signedIn.value && route.matched.length && !route.meta.open)
     void router.replace({ path: '/sign-in', query: { next: route.fullPath } })
+  if (me.data.value?.must_change && route.path !== '/you' && !route.meta.open)
+    void router.replace('/you')
 })
 </script>
 

@@ -19,6 +19,19 @@ export const router = createRouter({
       meta: { title: 'Sign in', open: true },
     },
     {
+      path: '/welcome/:token',
+      component: () => import('./places/Welcome.vue'),
+      props: true,
+      meta: { title: 'Invitation', open: true },
+    },
+    { path: '/you', component: () => import('./places/You.vue'), meta: { title: 'Your page' } },
+    { path: '/people', component: () => import('./places/People.vue'), meta: { title: 'People' } },
+    {
+      path: '/deeds',
+      component: () => import('./places/Deeds.vue'),
+      meta: { title: 'Who did what' },
+    },
+    {
       path: '/systems',
       component: () => import('./places/Systems.vue'),
       meta: { title: 'Systems' },

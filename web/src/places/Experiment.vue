@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
+import { useRole } from '@/api/access'
 import { useExperiment, useRestore, useRuns, useStartRun } from '@/api/queries'
 import ProfilePlate from '@/plates/ProfilePlate.vue'
 import Action from '@/ui/Action.vue'
@@ -8,8 +9,10 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
+import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { given, percent, users, when } from '@/ui/format'
 
+const { may } = useRole()
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const experiment = useExperiment(() => props.id)
@@ -43,6 +46,7 @@ async function run() {
         <section class="space-y-3">
           <div class="flex flex-wrap gap-2">
             <Action
+              needs="planner"
               kind="primary"
               :busy="start.isPending.value"
               :disabled="Boolean(busy)"
@@ -50,7 +54,7 @@ async function run() {
             >
               {{ start.isPending.value ? 'Starting …' : 'Start run' }}
             </Action>
-            <Action @click="router.push(`/experiments/${id}/edit`)">Edit</Action>
+            <Action needs="planner" @click="router.push(`/experiments/${id}/edit`)">Edit</Action>
           </div>
           <p v-if="busy">
             <RouterLink :to="`/runs/${busy.id}`">Run {{ busy.id }}</RouterLink> is
@@ -110,18 +114,21 @@ async function run() {
                 >
               </span>
               <button
-                v-if="r.number !== experiment.data.value?.revision"
+                v-if="r.number !== experiment.data.value?.revision && may('planner')"
                 type="button"
                 class="text-copper"
                 @click="restore.mutate({ id, revision: r.number })"
               >
                 Restore
               </button>
-              <span v-else class="label">current</span>
+              <span v-else-if="r.number === experiment.data.value?.revision" class="label"
+                >current</span
+              >
             </li>
           </ul>
           <Problem v-if="restore.isError.value" :error="restore.error.value" />
         </section>
+        <WhoDidWhat :id="id" :key="experiment.data.value?.revision" kind="experiment" />
       </aside>
       <div class="min-w-0 space-y-6">
         <section>

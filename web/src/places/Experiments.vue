@@ -16,7 +16,7 @@ const router = useRouter()
 <template>
   <div class="mb-4 flex items-baseline justify-between gap-4">
     <h1>Experiments</h1>
-    <Action @click="router.push('/experiments/new')">New experiment</Action>
+    <Action needs="planner" @click="router.push('/experiments/new')">New experiment</Action>
   </div>
   <Loading v-if="experiments.isPending.value" what="the experiments" />
   <Problem v-else-if="experiments.isError.value" :error="experiments.error.value" />
@@ -25,7 +25,7 @@ const router = useRouter()
       An experiment holds a question and all that is needed to answer it: the system, what its users
       do, the load over time and the objectives. Begin with the example and change it.
     </p>
-    <Action class="mt-4" kind="primary" @click="router.push('/experiments/new')">
+    <Action needs="planner" class="mt-4" kind="primary" @click="router.push('/experiments/new')">
       Begin with the example
     </Action>
   </div>

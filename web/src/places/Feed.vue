@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { useRole } from '@/api/access'
 import {
   useArchiveFeed,
   useDuplicateFeed,
@@ -16,6 +17,7 @@ import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
+import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { useDraft } from '@/ui/draft'
 import { counted } from '@/ui/format'
 import RecipeForm from './feed/RecipeForm.vue'
@@ -39,6 +41,7 @@ const rows = useFeedRows(props.id, start, state)
 const duplicate = useDuplicateFeed(props.id)
 const archive = useArchiveFeed(props.id)
 const archived = computed(() => feed.data.value?.archived ?? false)
+const { reads } = useRole()
 const experiments = computed(() =>
   (feed.data.value?.uses ?? []).map((use) => ({
     ...use,
@@ -106,8 +109,12 @@ async function copy() {
           caches would flatter the result.
         </p>
         <div class="flex flex-wrap gap-2">
-          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action
+            needs="planner"
+            :busy="archive.isPending.value"
+            @click="archive.mutate(!archived)"
+          >
             {{ archived ? 'Bring back' : 'Archive' }}
           </Action>
         </div>
@@ -115,9 +122,10 @@ async function copy() {
           <a :href="`/api/feeds/${id}/rows.csv`" download>All rows as CSV</a>
         </p>
       </section>
+      <WhoDidWhat :id="id" :key="feed.data.value.revision" kind="feed" />
     </template>
     <template v-if="doc && feed.data.value">
-      <fieldset :disabled="archived" class="min-w-0 space-y-5">
+      <fieldset :disabled="archived || reads" class="min-w-0 space-y-5">
         <div class="grid gap-3 sm:grid-cols-2">
           <Field
             v-model="doc.name as string | undefined"
@@ -153,7 +161,7 @@ async function copy() {
           <div v-if="doc.file" class="flex flex-wrap items-baseline gap-3">
             <h2>From a file</h2>
             <span class="label break-all">{{ doc.file.filename }}</span>
-            <Action @click="router.push(`/journeys/feeds/upload?replaces=${id}`)">
+            <Action needs="planner" @click="router.push(`/journeys/feeds/upload?replaces=${id}`)">
               Upload other rows
             </Action>
           </div>
@@ -177,7 +185,11 @@ async function copy() {
           <template v-else>
             <h2>Where do its rows come from?</h2>
             <div class="flex flex-wrap gap-2">
-              <Action kind="primary" @click="router.push(`/journeys/feeds/upload?replaces=${id}`)">
+              <Action
+                needs="planner"
+                kind="primary"
+                @click="router.push(`/journeys/feeds/upload?replaces=${id}`)"
+              >
                 Upload a file
               </Action>
               <Action
@@ -185,7 +197,9 @@ async function copy() {
               >
                 Make them
               </Action>
-              <Action @click="from({ csv: 'account\nA-1\nA-2\n' })">Write them</Action>
+              <Action needs="planner" @click="from({ csv: 'account\nA-1\nA-2\n' })"
+                >Write them</Action
+              >
             </div>
           </template>
         </section>

@@ -207,7 +207,13 @@ async function keep() {
       </section>
       <section class="grid gap-3 sm:grid-cols-[1fr_auto] sm:items-end" aria-label="Feed">
         <Field v-model="name" label="Name of the feed" :disabled="replaced !== null" />
-        <Action kind="primary" :busy="upload.isPending.value" :disabled="!ready" @click="keep">
+        <Action
+          needs="planner"
+          kind="primary"
+          :busy="upload.isPending.value"
+          :disabled="!ready"
+          @click="keep"
+        >
           {{ replaced === null ? 'Create the feed' : 'Take these rows' }}
         </Action>
       </section>

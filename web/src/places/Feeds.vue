@@ -31,8 +31,8 @@ async function begin(make: boolean) {
     :busy="create.isPending.value"
     @create="begin(false)"
   >
-    <Action @click="router.push('/journeys/feeds/upload')">Upload a file</Action>
-    <Action :busy="create.isPending.value" @click="begin(true)">Make rows</Action>
+    <Action needs="planner" @click="router.push('/journeys/feeds/upload')">Upload a file</Action>
+    <Action needs="planner" :busy="create.isPending.value" @click="begin(true)">Make rows</Action>
   </DraftListHead>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
   <Loading v-if="feeds.isPending.value" what="the feeds" />

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useRole } from '@/api/access'
 import { useArchiveJourney, useDuplicateJourney, useTrial } from '@/api/journeys'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
@@ -9,6 +10,7 @@ import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
+import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { when } from '@/ui/format'
 import { useShortcuts } from '@/ui/shortcuts'
 import FeedsChoice from './journey/FeedsChoice.vue'
@@ -34,6 +36,7 @@ const pasteFault = ref('')
 
 const steps = computed(() => doc.value?.steps ?? [])
 const archived = computed(() => journey.data.value?.archived ?? false)
+const { reads } = useRole()
 const choices = computed(() => [
   { value: '', text: 'choose a system' },
   ...(systems.data.value ?? []).map((s) => ({ value: s.name, text: s.name })),
@@ -112,6 +115,7 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
           <span v-else>Changed since it last passed.</span>
         </p>
         <Action
+          needs="planner"
           kind="primary"
           :busy="trial.isPending.value"
           :disabled="saving !== 'saved'"
@@ -156,13 +160,18 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
           >
         </p>
         <div class="flex flex-wrap gap-2">
-          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action
+            needs="planner"
+            :busy="archive.isPending.value"
+            @click="archive.mutate(!archived)"
+          >
             {{ archived ? 'Bring back' : 'Archive' }}
           </Action>
         </div>
         <p><a :href="`/api/journeys/${id}/journey.yaml`" download>journey.yaml</a></p>
       </section>
+      <WhoDidWhat :id="id" :key="journey.data.value.revision" kind="journey" />
     </template>
     <template v-if="doc && journey.data.value">
       <Trial
@@ -174,7 +183,7 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
         @again="trial.mutate"
         @close="trial.reset()"
       />
-      <fieldset :disabled="archived" class="min-w-0 space-y-5">
+      <fieldset :disabled="archived || reads" class="min-w-0 space-y-5">
         <div class="grid gap-3 sm:grid-cols-2">
           <Field v-model="doc.name" label="Name" :fault="faultAt('name')" @done="commit" />
           <Choice v-model="doc.system" label="Tried against" :options="choices" @done="commit" />

@@ -200,7 +200,13 @@ async function make() {
       <section class="grid gap-3 sm:grid-cols-[1fr_1fr_auto] sm:items-end" aria-label="Journey">
         <Field v-model="name" label="Name of the journey" />
         <Choice v-model="system" label="Tried against" :options="choices" />
-        <Action kind="primary" :busy="create.isPending.value" :disabled="!name" @click="make">
+        <Action
+          needs="planner"
+          kind="primary"
+          :busy="create.isPending.value"
+          :disabled="!name"
+          @click="make"
+        >
           Create the journey
         </Action>
       </section>

@@ -38,7 +38,7 @@ async function make() {
     without-import
     @create="make()"
   >
-    <Action @click="router.push('/journeys/import')">From a file</Action>
+    <Action needs="planner" @click="router.push('/journeys/import')">From a file</Action>
   </DraftListHead>
   <Problem v-if="create.isError.value" class="mb-4" :error="create.error.value" />
   <Loading v-if="journeys.isPending.value" what="the journeys" />

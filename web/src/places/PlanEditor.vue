@@ -109,6 +109,7 @@ onBeforeRouteLeave(() => {
         >Cancel</Action
       >
       <Action
+        needs="planner"
         kind="primary"
         :busy="save.isPending.value"
         :disabled="id !== undefined && !dirty"

@@ -13,6 +13,7 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
+import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import Downloads from './run/Downloads.vue'
 import PlateChoices from './run/PlateChoices.vue'
@@ -217,6 +218,7 @@ useShortcuts([
         </template>
         <Action
           v-if="!run.data.value.stop_requested_by"
+          needs="planner"
           kind="danger"
           :busy="stop.isPending.value"
           @click="stop.mutate(id)"
@@ -272,6 +274,7 @@ useShortcuts([
 
       <Downloads v-if="result && !live" :run="id" />
       <RunRoom v-if="run.data.value.room" :run="run.data.value" />
+      <WhoDidWhat :id="id" :key="run.data.value.state" kind="run" />
     </aside>
 
     <div class="min-w-0">

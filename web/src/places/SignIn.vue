@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useMe, useSignIn } from '@/api/queries'
 import Mark from '@/ui/Mark.vue'
 import Problem from '@/ui/Problem.vue'
+import SecretInput from '@/ui/SecretInput.vue'
 
 useMe() // hands out the token that signing in needs
 const name = ref('')
@@ -35,16 +36,7 @@ async function enter() {
           autofocus
         />
       </label>
-      <label class="block">
-        <span class="label">Password</span>
-        <input
-          v-model="password"
-          type="password"
-          class="w-full rounded border border-rule bg-card px-3 py-2"
-          autocomplete="current-password"
-          required
-        />
-      </label>
+      <SecretInput v-model="password" label="Password" autocomplete="current-password" />
       <button
         type="submit"
         class="rounded bg-copper px-4 py-2 text-on-copper"
@@ -53,7 +45,9 @@ async function enter() {
         {{ signIn.isPending.value ? 'Signing in …' : 'Sign in' }}
       </button>
       <Problem v-if="signIn.isError.value" :error="signIn.error.value" />
-      <p class="label">The name and password were printed when Stone Kettle was started.</p>
+      <p class="label">
+        Who started Stone Kettle has the first name and password: they were printed then.
+      </p>
     </form>
   </main>
 </template>

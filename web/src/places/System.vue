@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useRole } from '@/api/access'
 import { useArchive, useDuplicate, useMeters } from '@/api/systems'
 import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
 import Action from '@/ui/Action.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
+import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { together } from '@/ui/meterState'
 import ComponentForm from './system/ComponentForm.vue'
 import Keeping from './system/Keeping.vue'
@@ -53,6 +55,7 @@ const unmetered = computed(() =>
 )
 const pushes = computed(() => components.value.some((c) => c.meters?.some((m) => m.otlp)))
 const archived = computed(() => system.data.value?.archived ?? false)
+const { reads } = useRole()
 
 async function show(name: string) {
   const index = components.value.findIndex((c) => c.name === name)
@@ -116,6 +119,7 @@ async function copy() {
         <p v-else>No experiment measures it yet.</p>
         <div class="flex flex-wrap gap-2">
           <Action
+            needs="planner"
             kind="primary"
             :disabled="archived"
             @click="
@@ -124,13 +128,18 @@ async function copy() {
           >
             New experiment
           </Action>
-          <Action :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action :busy="archive.isPending.value" @click="archive.mutate(!archived)">
+          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action
+            needs="planner"
+            :busy="archive.isPending.value"
+            @click="archive.mutate(!archived)"
+          >
             {{ archived ? 'Bring back' : 'Archive' }}
           </Action>
         </div>
         <p><a :href="`/api/systems/${id}/system.yaml`" download>system.yaml</a></p>
       </section>
+      <WhoDidWhat :id="id" :key="system.data.value.revision" kind="system" />
     </template>
     <template v-if="doc && system.data.value">
       <SystemMap
@@ -139,7 +148,10 @@ async function copy() {
         :states="states"
         @choose="show"
       />
-      <fieldset :disabled="archived" class="grid min-w-0 gap-3 sm:grid-cols-[1fr_1fr_6rem]">
+      <fieldset
+        :disabled="archived || reads"
+        class="grid min-w-0 gap-3 sm:grid-cols-[1fr_1fr_6rem]"
+      >
         <Field v-model="doc!.name" label="Name" :fault="faultAt('name')" @done="commit" />
         <Field
           v-model="doc!.base_url"
@@ -176,7 +188,9 @@ async function copy() {
           @toggle="open = $event ? i : open === i ? null : open"
           @remove="removeComponent(i)"
         />
-        <Action class="mt-3" :disabled="archived" @click="addComponent">Add a component</Action>
+        <Action needs="planner" class="mt-3" :disabled="archived" @click="addComponent"
+          >Add a component</Action
+        >
       </section>
     </template>
   </DraftFrame>

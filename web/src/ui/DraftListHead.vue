@@ -27,9 +27,11 @@ async function read() {
         :aria-label="`Document of a ${kind}`"
         @change="read"
       />
-      <Action @click="file?.click()">From a file</Action>
+      <Action needs="planner" @click="file?.click()">From a file</Action>
     </template>
     <slot />
-    <Action kind="primary" :busy="busy" @click="$emit('create')">New {{ kind }}</Action>
+    <Action needs="planner" kind="primary" :busy="busy" @click="$emit('create')"
+      >New {{ kind }}</Action
+    >
   </div>
 </template>

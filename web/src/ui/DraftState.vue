@@ -59,8 +59,8 @@ function short(value: unknown): string {
       </li>
     </ul>
     <div class="flex flex-wrap gap-2">
-      <Action :disabled="!canUndo" @click="$emit('undo')">Undo</Action>
-      <Action :disabled="!canRedo" @click="$emit('redo')">Redo</Action>
+      <Action needs="planner" :disabled="!canUndo" @click="$emit('undo')">Undo</Action>
+      <Action needs="planner" :disabled="!canRedo" @click="$emit('redo')">Redo</Action>
     </div>
   </section>
 </template>

@@ -9,6 +9,7 @@ import {
 } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { useRole } from '@/api/access'
 import { useJourneys } from '@/api/journeys'
 import { useExperiments, useRuns } from '@/api/queries'
 import { useSystems } from '@/api/systems'
@@ -21,6 +22,7 @@ interface Place {
 
 const open = defineModel<boolean>({ required: true })
 const router = useRouter()
+const { may } = useRole()
 const experiments = useExperiments()
 const systems = useSystems()
 const journeys = useJourneys()
@@ -33,6 +35,9 @@ const all = computed<Place[]>(() => [
   { name: 'Journeys', hint: 'place', to: '/journeys' },
   { name: 'Experiments', hint: 'place', to: '/experiments' },
   { name: 'Runs', hint: 'place', to: '/runs' },
+  { name: 'Who did what', hint: 'place', to: '/deeds' },
+  { name: 'Your page', hint: 'place', to: '/you' },
+  ...(may('administrator') ? [{ name: 'People', hint: 'place', to: '/people' }] : []),
   { name: 'New experiment', hint: 'action', to: '/experiments/new' },
   ...(systems.data.value ?? []).map((s) => ({
     name: s.name,

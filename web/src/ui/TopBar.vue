@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { useMe, useRunsInProgress, useSignOut } from '@/api/queries'
+import { useRoute } from 'vue-router'
+import { useRunsInProgress } from '@/api/queries'
+import AccountMenu from './AccountMenu.vue'
 import Mark from './Mark.vue'
 import RunState from './RunState.vue'
 import { dark, switchTheme } from './theme'
@@ -14,16 +15,9 @@ const places = [
   { to: '/runs', name: 'Runs' },
 ]
 const route = useRoute()
-const router = useRouter()
-const me = useMe()
 const inProgress = useRunsInProgress()
 const current = computed(() => inProgress.data.value?.runs[0])
 const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
-const signOut = useSignOut()
-async function leave() {
-  await signOut.mutateAsync()
-  await router.push('/sign-in')
-}
 </script>
 
 <template>
@@ -76,14 +70,7 @@ async function leave() {
         <button type="button" class="label hover:text-ink" @click="switchTheme">
           {{ dark ? 'Light' : 'Dark' }}
         </button>
-        <button
-          type="button"
-          class="label hover:text-ink"
-          :title="`Signed in as ${me.data.value?.name}`"
-          @click="leave"
-        >
-          Sign out
-        </button>
+        <AccountMenu />
       </div>
     </nav>
   </header>

@@ -127,7 +127,7 @@ async function keep() {
       @change="choose"
     />
     <p class="flex flex-wrap items-center gap-3">
-      <Action @click="input?.click()">Choose a file</Action>
+      <Action needs="planner" @click="input?.click()">Choose a file</Action>
       <span v-if="file" class="break-all">{{ file.name }}</span>
     </p>
     <JobProgress :progress="look.progress.value" @cancel="look.cancel()" />
@@ -198,7 +198,13 @@ async function keep() {
         </li>
       </ul>
       <JobProgress :progress="add.progress.value" @cancel="add.cancel()" />
-      <Action kind="primary" :disabled="!chosen.size" :busy="add.isPending.value" @click="keep">
+      <Action
+        needs="planner"
+        kind="primary"
+        :disabled="!chosen.size"
+        :busy="add.isPending.value"
+        @click="keep"
+      >
         Add to the run and analyse anew
       </Action>
       <Problem v-if="add.isError.value" :error="add.error.value" />

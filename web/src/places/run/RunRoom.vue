@@ -44,15 +44,24 @@ const dates = computed(() => {
         Deleted by {{ run.deleted_by }}. It stands in no list, and can be had back until
         {{ when(run.undo_until) }}.
       </p>
-      <Action :busy="change.isPending.value" @click="change.mutate({ run: run.id, back: true })">
+      <Action
+        needs="administrator"
+        :busy="change.isPending.value"
+        @click="change.mutate({ run: run.id, back: true })"
+      >
         Have it back
       </Action>
     </template>
     <div v-else class="flex flex-wrap gap-2">
-      <Action :busy="keep.isPending.value" @click="keep.mutate({ run: run.id, kept: !run.kept })">
+      <Action
+        needs="planner"
+        :busy="keep.isPending.value"
+        @click="keep.mutate({ run: run.id, kept: !run.kept })"
+      >
         {{ run.kept ? 'Keep no longer than others' : 'Keep always' }}
       </Action>
       <Action
+        needs="administrator"
         kind="danger"
         :busy="change.isPending.value"
         @click="change.mutate({ run: run.id, back: false })"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useRole } from '@/api/access'
 import type { MeterCheck } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Field from '@/ui/Field.vue'
@@ -18,7 +19,8 @@ const currency = computed(() => doc.value?.currency || 'EUR')
 const others = computed(() =>
   (doc.value?.components ?? []).map((c) => c.name).filter((n) => n !== component.value.name),
 )
-const archived = computed(() => system.data.value?.archived ?? false)
+const { reads } = useRole()
+const fixed = computed(() => reads.value || (system.data.value?.archived ?? false))
 
 /** The component's name stands in what others call: they follow it. */
 function rename(name: string) {
@@ -65,7 +67,7 @@ function removeMeter(j: number) {
       </span>
       <span class="label" :class="state.look">{{ state.glyph }} {{ state.word }}</span>
     </summary>
-    <fieldset :disabled="archived" class="mt-2 min-w-0 space-y-4 pb-4 pl-5">
+    <fieldset :disabled="fixed" class="mt-2 min-w-0 space-y-4 pb-4 pl-5">
       <div class="grid gap-3 sm:grid-cols-2">
         <Field
           :model-value="component.name"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { useRole } from '@/api/access'
 import type { Schemas } from '@/api/client'
 import { useChangeKeeping, useKeeping } from '@/api/systems'
 import Choice from '@/ui/Choice.vue'
@@ -10,6 +11,7 @@ import { counted } from '@/ui/format'
 const props = defineProps<{ id: number }>()
 type Days = keyof Schemas['Keeping']
 
+const { may } = useRole()
 const keeping = useKeeping(() => props.id)
 const change = useChangeKeeping(props.id)
 /** So often was a choice refused: the lists are drawn anew with what is kept. */
@@ -67,7 +69,7 @@ const going = computed(() => {
         :label="label"
         :options="options(days)"
         :model-value="String(keeping.data.value[days] ?? '')"
-        :disabled="change.isPending.value"
+        :disabled="change.isPending.value || !may('administrator')"
         @update:model-value="set(days, $event ?? '')"
       />
       <Problem v-if="change.isError.value" :error="change.error.value" />

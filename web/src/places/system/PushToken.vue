@@ -32,7 +32,7 @@ async function renew() {
       Copy it now, it is not shown again:
       <code class="figures block break-all select-all">{{ fresh }}</code>
     </p>
-    <Action :busy="make.isPending.value" @click="renew">
+    <Action needs="planner" :busy="make.isPending.value" @click="renew">
       {{ hint ? 'New token' : 'Make a token' }}
     </Action>
     <Problem v-if="make.isError.value" :error="make.error.value" />

@@ -72,6 +72,7 @@ const drawn = computed(() =>
         :options="figures"
       />
       <Action
+        needs="planner"
         :kind="pinned ? 'primary' : 'plain'"
         :disabled="figure === 'ratio' && !other"
         :aria-pressed="pinned"

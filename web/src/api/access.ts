@@ -1,0 +1,129 @@
+/** Queries and changes of people, and of who did what. */
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { api, body, type Schemas } from './client'
+import { useMe } from './queries'
+
+export type Role = Schemas['Role']
+export type PersonLine = Schemas['PersonLine']
+export type Deed = Schemas['DeedLine']
+export type DeedFilter = {
+  who?: string
+  kind?: string
+  object?: number
+  text?: string
+  since?: string
+  until?: string
+  before?: number
+}
+
+const RANKS: Role[] = ['reader', 'planner', 'administrator']
+
+/** What whoever is signed in may. The server decides; this only tells beforehand. */
+export function useRole() {
+  const me = useMe()
+  const rank = computed(() => RANKS.indexOf(me.data.value?.role ?? 'reader'))
+  return {
+    may: (needs: Role) => rank.value >= RANKS.indexOf(needs),
+    reads: computed(() => me.isSuccess.value && rank.value === 0),
+  }
+}
+
+export function useChangePassword() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: Schemas['NewPassword']) => body(api.POST('/api/password', { body: given })),
+    onSuccess: (me) => client.setQueryData(['me'], me),
+  })
+}
+
+export function usePeople() {
+  return useQuery({ queryKey: ['people'], queryFn: () => body(api.GET('/api/people')) })
+}
+
+/** A change of one person, told as its line. */
+function usePersonChange<T>(send: (person: number, given: T) => Promise<PersonLine>) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: ({ person, given }: { person: number; given: T }) => send(person, given),
+    onSettled: () => client.invalidateQueries({ queryKey: ['people'] }),
+  })
+}
+
+const of = (person: number) => ({ path: { person_id: person } })
+
+export function useGiveRole() {
+  return usePersonChange((person, role: Role) =>
+    body(api.PUT('/api/people/{person_id}/role', { params: of(person), body: { role } })),
+  )
+}
+
+export function useLock() {
+  return usePersonChange((person, locked: boolean) =>
+    locked
+      ? body(api.POST('/api/people/{person_id}/lock', { params: of(person) }))
+      : body(api.POST('/api/people/{person_id}/unlock', { params: of(person) })),
+  )
+}
+
+export function useResetPassword() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (person: number) =>
+      body(api.POST('/api/people/{person_id}/password', { params: of(person) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['people'] }),
+  })
+}
+
+export function useInvitations() {
+  return useQuery({ queryKey: ['invitations'], queryFn: () => body(api.GET('/api/invitations')) })
+}
+
+export function useInvite() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: Schemas['NewInvitation']) =>
+      body(api.POST('/api/invitations', { body: given })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['invitations'] }),
+  })
+}
+
+export function useWithdraw() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (invitation: number) =>
+      body(
+        api.DELETE('/api/invitations/{invitation_id}', {
+          params: { path: { invitation_id: invitation } },
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ['invitations'] }),
+  })
+}
+
+const link = (token: string) => ({ params: { path: { token } } })
+
+/** What the link of an invitation is for. */
+export function useWelcome(token: string) {
+  return useQuery({
+    queryKey: ['welcome', token],
+    queryFn: () => body(api.GET('/api/welcome/{token}', link(token))),
+  })
+}
+
+export function useAccept(token: string) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: Schemas['SignIn']) =>
+      body(api.POST('/api/welcome/{token}', { ...link(token), body: given })),
+    onSuccess: (me) => client.setQueryData(['me'], me),
+  })
+}
+
+export function useDeeds(filter: MaybeRefOrGetter<DeedFilter>) {
+  return useQuery({
+    queryKey: computed(() => ['deeds', toValue(filter)]),
+    queryFn: () => body(api.GET('/api/deeds', { params: { query: toValue(filter) } })),
+    placeholderData: keepPreviousData,
+  })
+}
