@@ -113,3 +113,23 @@ def test_a_password_that_was_reset_leads_to_choosing_another(
     theirs.get_by_role("link", name="Systems", exact=True).click()
     expect(theirs.get_by_role("heading", name="Systems")).to_be_visible()
     context.close()
+
+
+def test_a_halt_ends_a_run_at_once_and_nothing_begins_until_it_is_lifted(page: Page) -> None:
+    page.get_by_role("link", name="Quick look").first.click()
+    page.get_by_role("button", name="Start run").click()
+    expect(page.get_by_role("progressbar")).to_be_visible(timeout=60_000)
+    page.get_by_role("button", name="Halt all load").click()
+    page.get_by_label("Why, for everybody").fill("smoke in the hall")
+    page.get_by_role("button", name="Halt it now").click()
+    expect(page.get_by_text("All load is halted")).to_be_visible()
+    ending = page.get_by_test_id("ending")
+    expect(ending).to_contain_text("Stopped by the halt of planner", timeout=60_000)
+    page.get_by_role("link", name="Experiments", exact=True).click()
+    expect(page.get_by_text("smoke in the hall")).to_be_visible()
+    page.get_by_role("link", name="Quick look").first.click()
+    expect(page.get_by_role("button", name="Start run")).to_be_disabled()
+    page.get_by_role("button", name="Lift it").click()
+    expect(page.get_by_text("All load is halted")).to_be_hidden()
+    expect(page.get_by_role("button", name="Start run")).to_be_enabled()
+    expect(page.get_by_role("button", name="Halt all load")).to_be_visible()

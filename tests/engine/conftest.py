@@ -26,8 +26,8 @@ BODIES = {"/latin": "Grüße aus Zürich".encode("latin-1"), "/deep": b"[" * 50_
 
 class KnownServer(ThreadingHTTPServer):
     """Answers /, fails /fail with 500, answers /slow after 300 ms, closes on /drop, speaks Latin-1 at
-    /latin and nests too deep at /deep; what a test put into ``answers`` (by path: headers, body) goes first;
-    counts all.
+    /latin and nests too deep at /deep; what a test put into ``answers`` (by path: headers, body) goes first, and
+    what it put into ``holds`` is answered after so many seconds, or when the test ends; counts all.
 
     ``sent`` holds by path the moments (perf_counter seconds) just before and after each answer was sent.
     """
@@ -43,6 +43,8 @@ class KnownServer(ThreadingHTTPServer):
         self.cookies: list[str | None] = []
         self.names: list[list[str] | None] = []
         self.answers: dict[str, tuple[dict[str, str], bytes]] = {}
+        self.holds: dict[str, float] = {}
+        self.let_go = threading.Event()
         self.url = f"http://127.0.0.1:{self.server_address[1]}"
 
     def handle_error(self, request: object, client_address: object) -> None:
@@ -61,6 +63,8 @@ class Handler(BaseHTTPRequestHandler):
         self.server.cookies.append(self.headers.get("Cookie"))
         if path == "/slow":
             time.sleep(0.3)
+        if path in self.server.holds:
+            self.server.let_go.wait(self.server.holds[path])
         if path == "/drop":
             self.close_connection = True
             return
@@ -91,6 +95,7 @@ def known_server() -> Iterator[KnownServer]:
     thread = threading.Thread(target=server.serve_forever, name="known-server", daemon=True)
     thread.start()
     yield server
+    server.let_go.set()
     server.shutdown()
     server.server_close()
 

@@ -11,6 +11,7 @@ from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine import lead as lead_module
 from stonekettle.engine import signals
 from stonekettle.engine.conductor import conduct
+from stonekettle.engine.errors import Halted
 from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import practice_directory
 from stonekettle.engine.signals import Action, End, Heard, Verb, Wish
@@ -31,11 +32,15 @@ class MadeControl:
         self.sources: dict[int, Source] = {}
         self.reports: Sequence[EndpointReport] = ()
         self.trial_requests = 0
-        self.is_prepared = self.closed = False
+        self.is_prepared = self.closed = self.halted = False
         self._begun: float | None = None
         self._ends_at = float("inf")
         self._first = list(first if first is not None else [signals.Ready("local-1")])
         self._script = dict(script or {})
+
+    def check_halt(self) -> None:
+        if self.halted:
+            raise Halted("All load was halted by anna.")
 
     def regions(self, plan: Plan) -> Mapping[str, int]:
         return {"": 1}
@@ -173,3 +178,11 @@ def test_what_stands_in_the_way_is_told_before_any_load(lead: Lead, changes: dic
 def test_without_a_practice_system_there_is_no_directory() -> None:
     assert practice_directory(None) == {}
     assert practice_directory("http://127.0.0.1:9") == {}
+
+
+def test_a_halt_keeps_everything_from_being_sent(lead: Lead) -> None:
+    made = MadeControl()
+    made.halted = True
+    assert lead(made) == End(RunState.STOPPED, "All load was halted by anna.", False)
+    assert not made.is_prepared
+    assert made.closed

@@ -102,6 +102,22 @@ def test_a_generator_whose_owner_goes_away_drains(make_plan: Callable[..., Plan]
     assert isinstance(ears.events[-1], Finished)
 
 
+def test_a_halt_cuts_off_what_users_are_in(make_plan: Callable[..., Plan], known_server: KnownServer) -> None:
+    """Steps of half a minute are under way: nobody waits for them, and nothing is sent any more."""
+    known_server.answers["/"] = ({"Content-Type": "text/plain"}, b"x" * 100)
+    known_server.holds["/"] = 30.0
+    ears = Ears()
+    generator = begun(make_plan(base=known_server.url, hold="60 s"), ears)
+    ears.wait_for(SecondDone)
+    generator.halt()
+    began = time.monotonic()
+    ears.wait_for(Finished)
+    assert time.monotonic() - began < 5
+    sent = known_server.seen["/"]
+    generator.close()
+    assert known_server.seen["/"] == sent > 0
+
+
 def test_more_users_than_open_files_is_told_before_the_run() -> None:
     with pytest.raises(GeneratorLost, match="open files"):
         process.raise_descriptor_limit(10_000_000)

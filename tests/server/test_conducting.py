@@ -13,10 +13,11 @@ from django.db import OperationalError, connection
 from django.utils import timezone
 
 from stonekettle.engine import signals
-from stonekettle.engine.errors import EngineError
+from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.signals import Heard, Verb, Wish
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.runs import conducting, keeping, rules
 from stonekettle.server.runs.conducting import DatabaseControl, Line
@@ -152,3 +153,13 @@ def test_stopping_everything_stops_runs_and_says_so(planner: User, run: Run) -> 
     assert connection.vendor == "postgresql"
     call_command("stop_runs", "--within", "0")
     assert Run.objects.get(pk=run.pk).stop_requested_by == "./kettle stop"
+
+
+def test_a_halt_reaches_the_conductor_as_a_wish_to_stop(line: Line, run: Run) -> None:
+    halting.halt(Actor.itself("anna"), "smoke in the hall")
+    heard: list[Heard] = []
+    until(lambda: heard.extend(line.heard()) or any(isinstance(item, Wish) for item in heard))
+    (wish,) = [item for item in heard if isinstance(item, Wish)]
+    assert (wish.verb, wish.who, wish.why) == (Verb.STOP, "the halt of anna", "smoke in the hall")
+    with pytest.raises(Halted, match=r"All load was halted by anna: smoke in the hall\."):
+        DatabaseControl(line).check_halt()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 import pytest
@@ -11,10 +12,12 @@ from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.owner import Acknowledged, Finished, Ready, SecondDone
+from stonekettle.server.access import halting
 from stonekettle.server.runs import generating
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder
 from stonekettle.server.runs.spool import Spool
+from tests.server.acting import TESTS
 
 
 class FakeProcess:
@@ -36,6 +39,12 @@ class FakeProcess:
 
     def let_go(self) -> None:
         self.told.append("let go")
+
+    def halt(self) -> None:
+        self.told.append("halt")
+
+    def kill(self) -> None:
+        self.told.append("kill")
 
 
 @pytest.fixture
@@ -147,3 +156,23 @@ def test_a_spool_keeps_its_order_through_memory_and_file() -> None:
     assert found == [(number, bytes([number])) for number in range(11)]
     assert len(spool) == 0
     spool.close()
+
+
+def test_a_halt_ends_the_load_once_and_a_generator_that_does_not_hear_it_is_killed(
+    courier: Courier, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    courier.look()
+    halting.halt(TESTS, "smoke in the hall")
+    for _ in range(3):
+        courier.look()
+    courier._turn()
+    told = courier._process.told  # type: ignore[attr-defined]
+    assert told[-1] == "halt"
+    assert told.count("halt") == 1
+    later = time.monotonic() + generating.HALT_LIMIT_S + 0.1
+    monkeypatch.setattr(time, "monotonic", lambda: later)
+    courier._turn()
+    assert told[-1] == "kill"
+    courier._take(Finished())
+    courier._turn()
+    assert told.count("kill") == 1

@@ -18,7 +18,7 @@ from django.db import connection
 from django.test import Client
 from django.utils import timezone
 
-from stonekettle.server.access import people
+from stonekettle.server.access import halting, people
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.jobs import rules, tasks
 from stonekettle.server.jobs.models import Job
@@ -85,7 +85,10 @@ def test_a_job_is_done_apart_and_tells_its_outcome(apart: User) -> None:
     assert not path.exists()
 
 
-def test_a_cancelled_job_ends_at_once_whatever_it_waits_for(apart: User, dripping: str) -> None:
+@pytest.mark.parametrize("end", ["cancel", "halt"])
+def test_a_job_that_is_not_wanted_any_more_ends_at_once_whatever_it_waits_for(
+    apart: User, dripping: str, end: str
+) -> None:
     job = trial_of(dripping, apart)
 
     def work() -> None:
@@ -99,10 +102,15 @@ def test_a_cancelled_job_ends_at_once_whatever_it_waits_for(apart: User, drippin
         assert time.monotonic() < give_up
         time.sleep(0.05)
     assert Job.objects.get(pk=job.pk).total == 2
-    rules.cancel(job)
+    if end == "cancel":
+        rules.cancel(job)
+    else:
+        halting.halt(Actor.of(apart), "smoke")
     worker.join(10)
     assert not worker.is_alive()
-    assert Job.objects.get(pk=job.pk).state == "cancelled"
+    job.refresh_from_db()
+    assert job.state == ("cancelled" if end == "cancel" else "refused")
+    assert end == "cancel" or job.problem["detail"] == "All load was halted by anna: smoke."
 
 
 def test_a_job_that_takes_too_long_is_ended_and_says_so(

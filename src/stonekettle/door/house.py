@@ -112,6 +112,13 @@ def steer(data: Data, arguments: Sequence[str]) -> int:
     return _ask(data, "steer_run", *arguments, "--who", f"{getpass.getuser()} (command line)")
 
 
+def halt(data: Data, why: str, *, lift: bool) -> int:
+    """End all load everywhere and keep it off, or lift that."""
+    return _ask(
+        data, "halt", "--who", f"{getpass.getuser()} (command line)", "--why", why, *(["--lift"] if lift else [])
+    )
+
+
 def reanalyse(data: Data, runs: Sequence[int]) -> int:
     """Make the findings of these runs anew, or of all that an older analysis made; prints what became of each."""
     return _ask(data, "reanalyse_runs", *map(str, runs))

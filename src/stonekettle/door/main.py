@@ -59,6 +59,8 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         amount = [] if chosen.amount is None else [str(chosen.amount)]
         options = ["--group", chosen.group, "--within", chosen.within, "--why", chosen.why]
         return house.steer(data, [str(chosen.run), chosen.verb, *amount, *options])
+    if chosen.command == "halt":
+        return house.halt(data, chosen.why, lift=chosen.lift)
     if chosen.command == "reanalyse":
         return house.reanalyse(data, chosen.runs)
     if chosen.command == "shots":
@@ -86,9 +88,12 @@ def _parser() -> argparse.ArgumentParser:
     steer.add_argument("--group", default="", help="of this group of the plan only")
     steer.add_argument("--within", default="0 s", help="in a straight line over so long, for example '20 s'")
     steer.add_argument("--why", default="", help="kept with what was done")
+    halt = commands.add_parser("halt", help="end all load everywhere at once and keep it off")
+    halt.add_argument("--why", default="", help="shown to everybody")
+    halt.add_argument("--lift", action="store_true", help="let load be made again")
     again = commands.add_parser("reanalyse", help="make findings anew where the analysis has become better")
     again.add_argument("runs", type=int, nargs="*", metavar="RUN", help="these runs; without, all of older findings")
-    for command in (start, stop, look, rekey, steer, again):
+    for command in (start, stop, look, rekey, steer, halt, again):
         command.add_argument("--data", type=Path, default=ROOT / "var", help="folder with all data (var)")
     generator = commands.add_parser("generator", help="make load on this machine for an installation elsewhere")
     generator.add_argument("--region", required=True, help="whose groups it plays")

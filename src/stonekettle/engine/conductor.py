@@ -13,7 +13,7 @@ from typing import Protocol
 
 from stonekettle.engine import targets
 from stonekettle.engine.driver import room_for
-from stonekettle.engine.errors import EngineError, MeterSilent
+from stonekettle.engine.errors import EngineError, Halted, MeterSilent
 from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import Script, compile_plan, most_users
@@ -38,6 +38,9 @@ class Control(Protocol):
 
     def regions(self, plan: Plan) -> Mapping[str, int]:
         """How many generators each region of the plan shall have; the plan's "" is this machine's own."""
+
+    def check_halt(self) -> None:
+        """Asked before anything is sent. Raises :class:`Halted` where nothing may be."""
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
         """The plan as it will run, addresses resolved: look for its generators, without load."""
@@ -71,15 +74,18 @@ def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = C
     meters: _Meters | None = None
     try:
         control.do(Move(RunState.PREPARING, "A worker took the run."))
+        control.check_halt()
         described = plan.system
         plan = document.resolved(plan, directory())
         _check_targets(plan)
         meters = _Meters(plan, control, lambda: system_document.resolved(described, directory()))
         script = compile_plan(plan)
-        trial = try_all(script, plan.system.base_url)
+        trial = try_all(script, plan.system.base_url, lambda *_: control.check_halt())
         control.prepared(plan, trial.requests)
         meters.count()
         return _drive(_lead_of(plan, script, control), control, meters, clock)
+    except Halted as error:
+        return End(RunState.STOPPED, str(error), False)
     except (EngineError, PlanError) as error:
         return End(RunState.FAILED, str(error), meters is not None and meters.started)
     finally:

@@ -15,6 +15,10 @@ class EngineError(Exception):
     """Base of everything the engine raises on purpose."""
 
 
+class Halted(EngineError):
+    """Nothing may make load now; the message says who decided that."""
+
+
 class TargetError(EngineError):
     """An address the run may not or cannot use. ``path`` is its place in the plan."""
 

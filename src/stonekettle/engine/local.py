@@ -32,6 +32,9 @@ class LocalGenerators:
         self._begun_at: float | None = None
         self.processes: dict[str, GeneratorProcess] = {}
 
+    def check_halt(self) -> None:
+        """Nobody halts but whoever interrupts the command."""
+
     def regions(self, plan: Plan) -> Mapping[str, int]:
         """Whatever region a group comes from, its people are played here."""
         named = sorted({group.region for group in plan.people if group.region})

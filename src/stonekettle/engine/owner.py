@@ -119,6 +119,14 @@ class GeneratorProcess:
         """Let users go after their step, whatever was ordered."""
         self._tell({"let go": True})
 
+    def halt(self) -> None:
+        """End all load at once: what users are in is cut off."""
+        self._tell({"halt": True})
+
+    def kill(self) -> None:
+        """End the process where it does not end by itself; what it has not sent is lost."""
+        self._process.kill()
+
     def close(self, limit_s: float = 5.0) -> None:
         """End the process: let it finish, then kill it after ``limit_s``."""
         self._closed.set()

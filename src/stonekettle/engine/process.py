@@ -105,7 +105,7 @@ class _Owner:
         """Hear what comes before the run's beginning; False where there will be none."""
         while True:
             message = self._told.get()
-            if "let go" in message:
+            if "let go" in message or "halt" in message:
                 return False
             if "begin" in message:
                 self.start = time.perf_counter() + message["begin"] - time.time()
@@ -134,6 +134,9 @@ class _Owner:
         elif "lease" in message:
             self._book.hear_lease(Lease.of(message["lease"]))
         elif "let go" in message:
+            self._let_go()
+        elif "halt" in message:
+            self._loop.drain_limit_s = 0.0
             self._let_go()
 
     def _let_go(self) -> None:

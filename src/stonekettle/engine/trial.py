@@ -82,11 +82,12 @@ class TrialResult:
     requests: int
 
 
-def try_all(script: Script, base_url: str) -> TrialResult:
-    """Walk every journey once. Raises :class:`TrialFailed` at the first step that fails."""
+def try_all(script: Script, base_url: str, tell: Tell = silent) -> TrialResult:
+    """Walk every journey once; ``tell`` hears each step begun. Raises :class:`TrialFailed` at the first step that
+    fails."""
     requests = 0
     for number in range(len(script.journeys)):
-        trial = try_journey(script, base_url, number)
+        trial = try_journey(script, base_url, number, tell)
         requests += trial.requests
         if not trial.passed:
             raise TrialFailed(trial.reason)

@@ -237,6 +237,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/halt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Halt
+         * @description Whether all load is halted.
+         */
+        get: operations["stonekettle_server_access_api_get_halt"];
+        put?: never;
+        /**
+         * Halt
+         * @description End all load everywhere, at once, and keep it off until this is lifted.
+         */
+        post: operations["stonekettle_server_access_api_halt"];
+        /**
+         * Lift Halt
+         * @description Load may be made again.
+         */
+        delete: operations["stonekettle_server_access_api_lift_halt"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deeds": {
         parameters: {
             query?: never;
@@ -1557,6 +1585,39 @@ export interface components {
              * Format: date-time
              */
             expires_at: string;
+        };
+        /**
+         * HaltState
+         * @description Whether all load is halted, by whom and why; ``may_lift`` is of whoever asks.
+         */
+        HaltState: {
+            /** Halted */
+            halted: boolean;
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /** At */
+            at?: string | null;
+            /**
+             * May Lift
+             * @default false
+             */
+            may_lift: boolean;
+        };
+        /** HaltBody */
+        HaltBody: {
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /**
          * DeedFilter
@@ -3801,6 +3862,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_get_halt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltState"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_halt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HaltBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltState"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_lift_halt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltState"];
                 };
             };
         };

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { useRole } from '@/api/access'
+import { useHalt } from '@/api/halt'
 import { useExperiment, useRestore, useRuns, useStartRun } from '@/api/queries'
 import ProfilePlate from '@/plates/ProfilePlate.vue'
 import Action from '@/ui/Action.vue'
@@ -13,6 +14,7 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { given, percent, users, when } from '@/ui/format'
 
 const { may } = useRole()
+const halt = useHalt()
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const experiment = useExperiment(() => props.id)
@@ -49,7 +51,7 @@ async function run() {
               needs="planner"
               kind="primary"
               :busy="start.isPending.value"
-              :disabled="Boolean(busy)"
+              :disabled="Boolean(busy) || Boolean(halt.data.value?.halted)"
               @click="run"
             >
               {{ start.isPending.value ? 'Starting …' : 'Start run' }}

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import type { Schemas } from '@/api/client'
+import { useHalt } from '@/api/halt'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
@@ -22,6 +23,7 @@ import RunRoom from './run/RunRoom.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
 
+const halt = useHalt()
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
@@ -225,6 +227,9 @@ useShortcuts([
         >
           ■ Stop run
         </Action>
+        <p v-else-if="halt.data.value?.halted">
+          {{ run.data.value.stop_requested_by }} ends it; what users are in is cut off.
+        </p>
         <p v-else>{{ run.data.value.stop_requested_by }} asked to stop; users finish their step.</p>
         <Problem v-if="stop.isError.value" :error="stop.error.value" />
       </section>

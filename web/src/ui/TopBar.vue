@@ -3,6 +3,8 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 import { useRunsInProgress } from '@/api/queries'
 import AccountMenu from './AccountMenu.vue'
+import HaltControl from './HaltControl.vue'
+import HaltNotice from './HaltNotice.vue'
 import Mark from './Mark.vue'
 import RunState from './RunState.vue'
 import { dark, switchTheme } from './theme'
@@ -56,6 +58,7 @@ const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
           <span v-if="others > 0" class="label whitespace-nowrap">and {{ others }} more</span>
           <RunState :state="current.state" />
         </RouterLink>
+        <HaltControl />
         <button type="button" class="label hover:text-ink" @click="$emit('jump')">
           Jump to <kbd>Ctrl K</kbd>
         </button>
@@ -74,4 +77,5 @@ const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
       </div>
     </nav>
   </header>
+  <HaltNotice />
 </template>

@@ -17,7 +17,7 @@ from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
 
 ROUTE = "GET /"
-PEAK_COMPLETIONS = 6_000
+PEAK_COMPLETIONS = 5_000
 PEAK_AROUND = np.linspace(0.7, 1.3, 5)
 """Where a peak is looked for, as shares of N*."""
 CHECK_AT = 0.25

@@ -22,7 +22,7 @@ from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.practice.twin import simulate
 
-LONG_RUN_COMPLETIONS = 15_000
+LONG_RUN_COMPLETIONS = 10_000
 RUNS, RUNS_QUICK = 60, 4
 COMFORT = ("ordinary", "few users", "short levels", "mixes", "heavy tails", "periodic job")
 """Where the comfort limit is judged: its truth takes long runs."""

@@ -16,7 +16,7 @@ from django.views.decorators.csrf import csrf_protect
 from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
 
-from stonekettle.server.access import people
+from stonekettle.server.access import halting, people
 from stonekettle.server.access.models import Invitation, Person
 from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
 from stonekettle.server.acts import tell
@@ -196,6 +196,50 @@ def accept_invitation(request: HttpRequest, token: str, body: SignIn) -> Me:
     """Become a person by an invitation's link, and be signed in."""
     _check_page(request)
     return _signed_in(request, people.accept(token, body.name, body.password, request.META.get("REMOTE_ADDR", "")))
+
+
+class HaltState(Schema):
+    """Whether all load is halted, by whom and why; ``may_lift`` is of whoever asks."""
+
+    halted: bool
+    by: str = ""
+    why: str = ""
+    at: datetime | None = None
+    may_lift: bool = False
+
+
+class HaltBody(Schema):
+    why: str = Field(default="", max_length=300)
+
+
+@router.get("/halt", response=HaltState)
+def get_halt(request: HttpRequest) -> HaltState:
+    """Whether all load is halted."""
+    return _halt(actor_of(request))
+
+
+@router.post("/halt", response=HaltState)
+def halt(request: HttpRequest, body: HaltBody) -> HaltState:
+    """End all load everywhere, at once, and keep it off until this is lifted."""
+    actor = actor_of(request)
+    halting.halt(actor, body.why)
+    return _halt(actor)
+
+
+@router.delete("/halt", response=HaltState)
+def lift_halt(request: HttpRequest) -> HaltState:
+    """Load may be made again."""
+    actor = actor_of(request)
+    halting.lift(actor)
+    return _halt(actor)
+
+
+def _halt(actor: Actor) -> HaltState:
+    found = halting.in_force()
+    if found is None:
+        return HaltState(halted=False)
+    may_lift = halting.may_lift(actor, found)
+    return HaltState(halted=True, by=found.by, why=found.why, at=found.at, may_lift=may_lift)
 
 
 def _check_page(request: HttpRequest) -> None:

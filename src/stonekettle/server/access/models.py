@@ -35,3 +35,32 @@ class Invitation(models.Model):
 
     def __str__(self) -> str:
         return f"invitation of {self.note}"
+
+
+class Halt(models.Model):
+    """A halt of all load; in force until it is lifted."""
+
+    by = models.CharField(max_length=150)
+    why = models.CharField(max_length=300, default="")
+    at = models.DateTimeField(auto_now_add=True)
+    lifted_at = models.DateTimeField(null=True)
+    lifted_by = models.CharField(max_length=150, default="")
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(
+                fields=["lifted_at"],
+                nulls_distinct=False,
+                condition=models.Q(lifted_at=None),
+                name="one_halt_at_a_time",
+            ),
+        )
+
+    def __str__(self) -> str:
+        return f"halt by {self.by}"
+
+    @property
+    def words(self) -> str:
+        """That there is one, as a sentence."""
+        why = f": {self.why.rstrip('.')}" if self.why else ""
+        return f"All load was halted by {self.by}{why}."

@@ -19,6 +19,7 @@ from django.db import close_old_connections, connections
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from stonekettle.server.access import halting
 from stonekettle.server.jobs import rules, work
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.jobs.rules import problem
@@ -72,6 +73,7 @@ def _watch(job_id: int, process: BaseProcess) -> None:
     """Until it has ended, is not wanted any more, or has had its time."""
     give_up = time.monotonic() + LIMIT_S
     seen = 0.0
+    sends = Job.objects.filter(pk=job_id, kind__in=work.SENDING).exists()
     while process.is_alive():
         process.join(LOOK_S)
         if time.monotonic() > give_up:
@@ -81,6 +83,10 @@ def _watch(job_id: int, process: BaseProcess) -> None:
             seen = time.monotonic()
             Job.objects.filter(pk=job_id).update(seen_at=timezone.now())
         if Job.objects.filter(pk=job_id, state=Job.State.CANCELLED).exists():
+            return
+        halt = halting.in_force() if sends else None
+        if halt is not None:
+            rules.refuse(job_id, problem(409, "Not possible now", halt.words))
             return
     close_old_connections()
 

@@ -32,6 +32,8 @@ KINDS = {
     "export": "stonekettle.server.runs.work.export",
 }
 """Each takes a :class:`Work` and gives an outcome."""
+SENDING = ("trial",)
+"""Kinds that send requests to a system: a halt ends them."""
 
 
 @dataclass

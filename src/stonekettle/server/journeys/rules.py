@@ -18,6 +18,7 @@ from stonekettle.plan.feed import columns_of
 from stonekettle.plan.imports.files import Imported
 from stonekettle.plan.journey import JourneyDraft
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.acts import Account, act
 from stonekettle.server.drafts import Document, Drafts
@@ -96,6 +97,7 @@ def try_once(actor: Actor, journey: Journey, tell: Tell = silent, user: int = 1)
     each step begun. Raises
     :class:`PlanError` for what keeps it from being tried, ``TrialFailed`` where load may not go."""
     actor.check(Role.PLANNER)
+    halting.check()
     draft = journey.draft
     described = systems.drafts.find(draft.system) if draft.system else None
     if described is None:

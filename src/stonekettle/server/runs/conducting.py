@@ -7,6 +7,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import asdict
 from typing import Any
 
@@ -15,7 +16,7 @@ from django.db import connection
 from django.db.models.functions import Now
 
 from stonekettle.engine import orderbook, signals
-from stonekettle.engine.errors import EngineError
+from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.signals import Action, Heard, Verb, Wish
 from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport
@@ -23,7 +24,9 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server import queueing
-from stonekettle.server.problems import fault
+from stonekettle.server.access import halting
+from stonekettle.server.access.roles import Actor
+from stonekettle.server.problems import Conflict, fault
 from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
@@ -48,6 +51,7 @@ class Line:
         self._names: dict[int, str] = {}
         self._last_second: dict[int, int] = {}
         self._seconds_to = self._wishes_to = 0
+        self._halted = False
         self._doing = threading.Lock()
         self._fault: EngineError | None = None
         self._over, self._wake = threading.Event(), threading.Event()
@@ -88,6 +92,7 @@ class Line:
         self._do()
         self._hear_generators()
         self._hear_seconds()
+        self._hear_halt()
         self._hear_wishes()
 
     def _run(self) -> None:
@@ -144,6 +149,14 @@ class Line:
                 self._heard.append(signals.Told(self._names[generator], {"second": second, "told": told or {}}))
             self._seconds_to = max(self._seconds_to, pk)
 
+    def _hear_halt(self) -> None:
+        """A halt is a wish to stop: generators have ended their load by themselves."""
+        halt = None if self._halted else halting.in_force()
+        if halt is not None:
+            self._halted = True
+            with suppress(Conflict):
+                rules.request_stop(Actor.itself(f"the halt of {halt.by}"), Run.objects.get(pk=self.run_id), halt.why)
+
     def _hear_wishes(self) -> None:
         for wish in RunWish.objects.filter(run_id=self.run_id, pk__gt=self._wishes_to, accepted=None):
             self._wishes_to = wish.pk
@@ -162,6 +175,11 @@ class DatabaseControl:
     def regions(self, plan: Plan) -> Mapping[str, int]:
         """As many in each region that a group names, and for groups that name none as many here."""
         return {group.region or settings.GENERATOR_REGION: settings.GENERATORS for group in plan.people}
+
+    def check_halt(self) -> None:
+        halt = patiently(halting.in_force)
+        if halt is not None:
+            raise Halted(halt.words)
 
     def prepared(self, plan: Plan, trial_requests: int) -> None:
         self._update(plan_document=document.to_document(plan), trial_requests=trial_requests)

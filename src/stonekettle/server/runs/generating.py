@@ -25,6 +25,7 @@ from stonekettle.engine.owner import Acknowledged, Event, Finished, GeneratorPro
 from stonekettle.engine.rollup import pack_histograms
 from stonekettle.plan import document
 from stonekettle.plan.secrecy import hidden
+from stonekettle.server.access import halting
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
 from stonekettle.server.runs import kept
@@ -39,6 +40,8 @@ CONDUCTOR_SILENCE_S = 10.0
 GENERATOR_STALL_S = 4.0
 OWN_STALL_S = 4.0
 """An owner whose own loop stood still for so long gives no word to go on."""
+HALT_LIMIT_S = 0.8
+"""A generator that makes load for so long after it was told of a halt is killed."""
 AT_ONCE = 20
 MOST_WHOLE = 2_000
 """So many requests kept whole wait for the database; seconds with their records come before them."""
@@ -63,6 +66,7 @@ class Courier:
         self._offset_s = patiently(clock_offset_s)
         self._ready = self._begun = self._let_go = self._run_ended = self._stalled = self._ended = False
         self._zero = 0.0
+        self._halted_at: float | None = None
         self._heard = self._acknowledged = 0
         self._epoch = 0
         self._fields: dict[str, Any] = {"label": settings.GENERATOR_LABEL, "clock_offset_s": -self._offset_s}
@@ -101,6 +105,8 @@ class Courier:
         due = self._ready and self._begun and self._zero < time.time()
         self._silent_s = self._silent_s + min(now - self._turned_at, 2 * TURN_S) if due else 0.0
         self._turned_at = now
+        if self._halted_at is not None and now - self._halted_at > HALT_LIMIT_S and not self._ended:
+            self._process.kill()
         if self._silent_s > GENERATOR_STALL_S and not (self._let_go or self._ended):
             self._stalled = True
 
@@ -198,6 +204,10 @@ class Courier:
         silent = run.silent  # type: ignore[attr-defined]  # annotated above
         abandoned = steady and silent is not None and silent.total_seconds() > CONDUCTOR_SILENCE_S
         self._run_ended = run.run_state in ENDED
+        if self._halted_at is None and halting.in_force() is not None:
+            self._let_go = True
+            self._process.halt()
+            self._halted_at = time.monotonic()
         over = self._run_ended or run.run_state == RunState.ANALYSING
         if (over or abandoned or mine.state == Generator.State.LOST) and not self._let_go:
             self._order_to_go()

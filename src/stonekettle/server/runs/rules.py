@@ -16,6 +16,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server import queueing
+from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.acts import Account, act
 from stonekettle.server.experiments import rules as experiments
@@ -38,6 +39,7 @@ def target_of(plan: Plan) -> str:
 @act("started", Role.PLANNER)
 def start(account: Account, experiment: Experiment) -> Run:
     """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
+    halting.check()
     plan = experiments.current_plan(experiment)
     target = target_of(plan)
     with connection.cursor() as cursor:
