@@ -133,3 +133,23 @@ def test_a_halt_ends_a_run_at_once_and_nothing_begins_until_it_is_lifted(page: P
     expect(page.get_by_text("All load is halted")).to_be_hidden()
     expect(page.get_by_role("button", name="Start run")).to_be_enabled()
     expect(page.get_by_role("button", name="Halt all load")).to_be_visible()
+
+
+def test_a_token_of_ones_own_opens_the_api_until_it_is_withdrawn(
+    page: Page, chromium: Browser, installed: Installation
+) -> None:
+    page.get_by_role("button", name="planner", exact=True).click()
+    page.get_by_role("menuitem", name="Your page").click()
+    expect(page.get_by_role("region", name="Where you are signed in")).to_contain_text("this session")
+    tokens = page.get_by_role("region", name="Tokens")
+    tokens.get_by_label("For what").fill("nightly run")
+    tokens.get_by_role("button", name="Make a token").click()
+    bearer = {"Authorization": f"Bearer {tokens.get_by_test_id('new-token').inner_text()}"}
+    context = chromium.new_context(base_url=installed.url, extra_http_headers=bearer)
+    script = context.request
+    assert script.get("/api/experiments").status == 200
+    assert script.post("/api/experiments", data={"source": "name: x"}).status == 403
+    tokens.get_by_role("button", name="Withdraw the token nightly run").click()
+    expect(tokens.get_by_role("listitem")).to_have_count(0)
+    assert script.get("/api/experiments").status == 401
+    context.close()

@@ -18,9 +18,9 @@ from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.plan import document, journey_document
 from stonekettle.plan.checking import parse
-from stonekettle.server.access import people
+from stonekettle.server.access import people, tokens
 from stonekettle.server.access.models import Person
-from stonekettle.server.access.roles import Role
+from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
@@ -149,4 +149,5 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "person_id": Person.objects.get(user=people.create("somebody.else", None, Role.READER)).pk,
         "invitation_id": invitation.pk,
         "token": token,
+        "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,
     }

@@ -13,8 +13,9 @@ from django.utils import timezone
 
 from stonekettle.plan.problems import PlanError
 from stonekettle.server.access import people
-from stonekettle.server.access.models import Invitation, Person
+from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Forbidden, Role
+from stonekettle.server.history.models import Deed
 from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.models import Journey
@@ -142,3 +143,40 @@ def test_a_reader_is_told_who_may() -> None:
         Actor.of(anna).check(Role.PLANNER)
     with pytest.raises(Forbidden, match=r"Only administrators may do this"):
         Actor.of(anna).check(Role.ADMINISTRATOR)
+
+
+def test_a_token_acts_as_its_owner_and_says_so_and_never_as_more_than_they_are(client: Client, planner: User) -> None:
+    anna = people.create("anna", GOOD, Role.PLANNER)
+    theirs = Client()
+    theirs.force_login(anna)
+    refused = post(theirs, "/tokens", {"name": "too much", "role": "administrator"})
+    assert refused.json()["problems"][0]["path"] == "role"
+    made = post(theirs, "/tokens", {"name": "nightly", "role": "planner", "days": 7}).json()
+    assert made["text"] not in json.dumps(list(PersonalToken.objects.values()), default=str)
+    assert post(theirs, "/tokens", {"name": "nightly"}).json()["problems"][0]["path"] == "name"
+    bearer = {"Authorization": f"Bearer {made['text']}"}
+    body = json.dumps({"source": json.dumps({"name": "Mill", "base_url": "http://127.0.0.1:1"})})
+    script = Client(enforce_csrf_checks=True)
+    assert script.post("/api/systems", body, content_type="application/json", headers=bearer).status_code == 201
+    deed = Deed.objects.get(kind="system")
+    assert (deed.who, deed.role, deed.address) == ("anna", "planner", "127.0.0.1, token nightly")
+    assert theirs.get("/api/tokens").json()[0]["used_at"] is not None
+    people.give_role(TESTS, Person.objects.get(user=anna), Role.READER)
+    assert script.post("/api/systems", body, content_type="application/json", headers=bearer).status_code == 403
+    assert script.get("/api/systems", headers=bearer).status_code == 200
+    assert client.delete(f"/api/tokens/{made['id']}").status_code == 404
+    assert theirs.delete(f"/api/tokens/{made['id']}").status_code == 204
+    assert script.get("/api/systems", headers=bearer).status_code == 401
+    assert script.post("/api/systems", body, content_type="application/json", headers=bearer).status_code == 401
+
+
+def test_one_sees_where_one_is_signed_in_and_ends_the_other_sessions() -> None:
+    people.create("anna", GOOD, Role.READER)
+    here, there = Client(headers={"User-Agent": "here"}), Client(headers={"User-Agent": "there"})
+    for client in (here, there):
+        post(client, "/sign-in", {"name": "anna", "password": GOOD})
+    told = here.get("/api/sessions").json()
+    assert {(line["agent"], line["this"]) for line in told} == {("here", True), ("there", False)}
+    assert [line["agent"] for line in here.delete("/api/sessions").json()] == ["here"]
+    assert there.get("/api/systems").status_code == 401
+    assert here.get("/api/systems").status_code == 200

@@ -12,10 +12,12 @@ from django.contrib.auth.models import User
 from django.db import transaction
 from django.test import Client
 from django.test.client import encode_multipart
+from django.utils import timezone
 
-from stonekettle.server.access import people
-from stonekettle.server.access.models import Person
-from stonekettle.server.access.roles import Role
+from stonekettle.server.access import people, sessions, tokens
+from stonekettle.server.access.models import Person, PersonalToken
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.access.sessions import NOT_BY_TOKEN
 from stonekettle.server.api import api
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
@@ -45,6 +47,11 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /invitations": (A, None),
     "POST /invitations": (A, {"note": "anna", "role": "reader"}),
     "DELETE /invitations/{invitation_id}": (A, None),
+    "GET /sessions": (R, None),
+    "DELETE /sessions": (R, None),
+    "GET /tokens": (R, None),
+    "POST /tokens": (R, {"name": "ci"}),
+    "DELETE /tokens/{token_id}": (R, None),
     "GET /halt": (R, None),
     "POST /halt": (P, {"why": "smoke"}),
     "DELETE /halt": (P, None),
@@ -174,20 +181,41 @@ def test_each_role_may_what_the_table_says_and_nothing_more(ids: dict[str, int |
     assert wrong == []
 
 
-@pytest.mark.parametrize("caller", ["a stranger", "an ended session", "locked out"])
+@pytest.mark.parametrize("caller", ["a stranger", "an ended session", "locked out", "a token past its time"])
 def test_who_is_not_signed_in_reaches_nothing_but_the_door(ids: dict[str, int | str], caller: str) -> None:
     client = Client(raise_request_exception=False)
-    if caller != "a stranger":
+    if caller == "a token past its time":
+        owner = Actor.of(people.create("caller", None, Role.ADMINISTRATOR))
+        token, text = tokens.make(owner, "old", Role.ADMINISTRATOR, 1)
+        PersonalToken.objects.filter(pk=token.pk).update(expires_at=timezone.now())
+        client.defaults["HTTP_AUTHORIZATION"] = f"Bearer {text}"
+    elif caller != "a stranger":
         user = people.create("caller", None, Role.ADMINISTRATOR)
         client.force_login(user)
         if caller == "an ended session":
-            people.end_sessions(user)
+            sessions.end_all(user)
         else:
             people.lock_out(TESTS, Person.objects.get(user=user))
     found = {row: status for row, _, status in answers_of_nobody(client, ids)}
     assert {row for row, status in found.items() if status != 401} == {
         r for r, (who, _) in TABLE.items() if who == ANYBODY
     }
+
+
+@pytest.mark.parametrize("role", list(Role))
+def test_a_token_may_what_its_role_may_but_not_decide_who_comes_in(ids: dict[str, int | str], role: Role) -> None:
+    owner = Actor.of(people.create("caller", "a good password", Role.ADMINISTRATOR))
+    client = Client(raise_request_exception=False)
+    client.defaults["HTTP_AUTHORIZATION"] = f"Bearer {tokens.make(owner, 'ci', role, 1)[1]}"
+    wrong = []
+    for row, least, status in answers_of_nobody(client, ids):
+        path = row.partition(" ")[2]
+        if least in (ANYBODY, TOKEN):
+            continue
+        may = role.rank >= Role(least).rank and not f"/api{path}".startswith(NOT_BY_TOKEN)
+        if (status not in (401, 403) if may else status == 403) is False or status >= 500:
+            wrong.append((row, status))
+    assert wrong == []
 
 
 def answers_of_nobody(client: Client, ids: dict[str, int | str]) -> Iterator[tuple[str, str, int]]:

@@ -11,7 +11,7 @@ from ninja import NinjaAPI
 from stonekettle import __version__
 from stonekettle.server import problems
 from stonekettle.server.access.api import router as access
-from stonekettle.server.access.sessions import SignedIn
+from stonekettle.server.access.sessions import ByToken, SignedIn
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.feeds.api import router as feeds
 from stonekettle.server.history.api import router as history
@@ -37,7 +37,7 @@ def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
 api = NinjaAPI(
     title="Stone Kettle",
     version=__version__,
-    auth=SignedIn(),
+    auth=[ByToken(), SignedIn()],
     docs_url=None,
     docs_decorator=signed_in,
     parser=CleanParser(),

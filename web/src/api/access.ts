@@ -127,3 +127,37 @@ export function useDeeds(filter: MaybeRefOrGetter<DeedFilter>) {
     placeholderData: keepPreviousData,
   })
 }
+
+export function useSessions() {
+  return useQuery({ queryKey: ['sessions'], queryFn: () => body(api.GET('/api/sessions')) })
+}
+
+export function useEndOtherSessions() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.DELETE('/api/sessions')),
+    onSuccess: (left) => client.setQueryData(['sessions'], left),
+  })
+}
+
+export function useTokens() {
+  return useQuery({ queryKey: ['tokens'], queryFn: () => body(api.GET('/api/tokens')) })
+}
+
+export function useMakeToken() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (given: { name: string; role: Role; days: number }) =>
+      body(api.POST('/api/tokens', { body: given })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['tokens'] }),
+  })
+}
+
+export function useWithdrawToken() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (token: number) =>
+      body(api.DELETE('/api/tokens/{token_id}', { params: { path: { token_id: token } } })),
+    onSettled: () => client.invalidateQueries({ queryKey: ['tokens'] }),
+  })
+}

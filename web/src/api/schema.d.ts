@@ -78,6 +78,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sessions
+         * @description Where one is signed in.
+         */
+        get: operations["stonekettle_server_access_api_list_sessions"];
+        put?: never;
+        post?: never;
+        /**
+         * End Other Sessions
+         * @description Sign oneself out everywhere but here.
+         */
+        delete: operations["stonekettle_server_access_api_end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tokens
+         * @description One's own.
+         */
+        get: operations["stonekettle_server_access_api_list_tokens"];
+        put?: never;
+        /**
+         * Make Token
+         * @description A token of one's own; its text is told once.
+         */
+        post: operations["stonekettle_server_access_api_make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw Token
+         * @description It opens nothing from now on.
+         */
+        delete: operations["stonekettle_server_access_api_withdraw_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -1488,6 +1556,80 @@ export interface components {
             present: string;
             /** Password */
             password: string;
+        };
+        /**
+         * SessionLine
+         * @description Where somebody is signed in; ``this`` is the session that asks.
+         */
+        SessionLine: {
+            /** This */
+            this: boolean;
+            /** Address */
+            address: string;
+            /** Agent */
+            agent: string;
+            /** Since */
+            since: string | null;
+        };
+        /**
+         * TokenLine
+         * @description A token of one's own: what it may, at most, until when, and when it was used last.
+         */
+        TokenLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Used At */
+            used_at: string | null;
+        };
+        /**
+         * TokenMade
+         * @description A new token with its ``text``, which is told once.
+         */
+        TokenMade: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Used At */
+            used_at: string | null;
+            /** Text */
+            text: string;
+        };
+        /** NewToken */
+        NewToken: {
+            /** Name */
+            name: string;
+            /** @default reader */
+            role: components["schemas"]["Role"];
+            /**
+             * Days
+             * @default 30
+             */
+            days: number;
         };
         /**
          * PersonLine
@@ -3639,6 +3781,110 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    stonekettle_server_access_api_list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_list_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_withdraw_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

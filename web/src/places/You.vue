@@ -4,6 +4,8 @@ import { useChangePassword } from '@/api/access'
 import { useMe } from '@/api/queries'
 import Problem from '@/ui/Problem.vue'
 import SecretInput from '@/ui/SecretInput.vue'
+import Sessions from './you/Sessions.vue'
+import Tokens from './you/Tokens.vue'
 
 /** One's own page: who one is here, and one's password. */
 const me = useMe()
@@ -33,22 +35,26 @@ async function save() {
   <p v-if="me.data.value?.must_change" class="mb-4 border-l-2 border-ochre pl-3" role="status">
     Your password was reset by an administrator. Choose your own before you go on.
   </p>
-  <form class="max-w-sm space-y-4" aria-label="Password" @submit.prevent="save">
-    <h2>Password</h2>
-    <SecretInput v-model="present" label="Present password" autocomplete="current-password" />
-    <SecretInput v-model="wanted" label="New password" autocomplete="new-password" />
-    <SecretInput v-model="again" label="New password once more" autocomplete="new-password" />
-    <p v-if="differs" class="text-brick" role="alert">✕ The two are not the same.</p>
-    <button
-      type="submit"
-      class="rounded bg-copper px-4 py-2 text-on-copper disabled:opacity-50"
-      :disabled="change.isPending.value || differs"
-    >
-      Change password
-    </button>
-    <Problem v-if="change.isError.value" :error="change.error.value" />
-    <p v-if="change.isSuccess.value" role="status">
-      Changed. Wherever else you were signed in, you are not any more.
-    </p>
-  </form>
+  <div class="grid items-start gap-10 lg:grid-cols-3">
+    <form class="space-y-4" aria-label="Password" @submit.prevent="save">
+      <h2>Password</h2>
+      <SecretInput v-model="present" label="Present password" autocomplete="current-password" />
+      <SecretInput v-model="wanted" label="New password" autocomplete="new-password" />
+      <SecretInput v-model="again" label="New password once more" autocomplete="new-password" />
+      <p v-if="differs" class="text-brick" role="alert">✕ The two are not the same.</p>
+      <button
+        type="submit"
+        class="rounded bg-copper px-4 py-2 text-on-copper disabled:opacity-50"
+        :disabled="change.isPending.value || differs"
+      >
+        Change password
+      </button>
+      <Problem v-if="change.isError.value" :error="change.error.value" />
+      <p v-if="change.isSuccess.value" role="status">
+        Changed. Wherever else you were signed in, you are not any more.
+      </p>
+    </form>
+    <Sessions v-if="!me.data.value?.must_change" :key="change.submittedAt.value" />
+    <Tokens v-if="!me.data.value?.must_change" />
+  </div>
 </template>

@@ -16,14 +16,15 @@ from django.views.decorators.csrf import csrf_protect
 from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
 
-from stonekettle.server.access import halting, people
-from stonekettle.server.access.models import Invitation, Person
+from stonekettle.server.access import halting, people, sessions, tokens
+from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
 from stonekettle.server.acts import tell
 
 router = Router(tags=["access"])
 WRONG_SIGN_IN_DELAY_S = 0.5
 MOST_DAYS = 30
+MOST_TOKEN_DAYS = 365
 
 
 class SignIn(Schema):
@@ -129,6 +130,91 @@ def change_password(request: HttpRequest, body: NewPassword) -> Me:
     user = people.change_password(actor_of(request), body.present, body.password)
     auth.update_session_auth_hash(request, user)
     return _me(user)
+
+
+class SessionLine(Schema):
+    """Where somebody is signed in; ``this`` is the session that asks."""
+
+    this: bool
+    address: str
+    agent: str
+    since: datetime | None
+
+
+class TokenLine(Schema):
+    """A token of one's own: what it may, at most, until when, and when it was used last."""
+
+    id: int
+    name: str
+    role: Role
+    created_at: datetime
+    expires_at: datetime
+    used_at: datetime | None
+
+
+class TokenMade(TokenLine):
+    """A new token with its ``text``, which is told once."""
+
+    text: str
+
+
+class NewToken(Schema):
+    name: str = Field(min_length=1, max_length=80)
+    role: Role = Role.READER
+    days: int = Field(default=30, ge=1, le=MOST_TOKEN_DAYS)
+
+
+@router.get("/sessions", response=list[SessionLine])
+def list_sessions(request: HttpRequest) -> list[SessionLine]:
+    """Where one is signed in."""
+    return [
+        SessionLine(
+            this=session.session_key == request.session.session_key,
+            address=told.get("address", ""),
+            agent=told.get("agent", ""),
+            since=told.get("since"),
+        )
+        for session, told in sessions.of(_own(request))
+    ]
+
+
+@router.delete("/sessions", response=list[SessionLine])
+def end_other_sessions(request: HttpRequest) -> list[SessionLine]:
+    """Sign oneself out everywhere but here."""
+    actor, user = actor_of(request), _own(request)
+    if ended := sessions.end_all(user, but=request.session.session_key):
+        tell(actor, "signed out elsewhere", "person", None, actor.name, note=f"{ended} sessions")
+    return list_sessions(request)
+
+
+@router.get("/tokens", response=list[TokenLine])
+def list_tokens(request: HttpRequest) -> list[TokenLine]:
+    """One's own."""
+    return [TokenLine(**_token(token)) for token in PersonalToken.objects.filter(user=_own(request))]
+
+
+@router.post("/tokens", response={201: TokenMade})
+def make_token(request: HttpRequest, body: NewToken) -> Status[TokenMade]:
+    """A token of one's own; its text is told once."""
+    made, text = tokens.make(actor_of(request), body.name, body.role, body.days)
+    return Status(201, TokenMade(**_token(made), text=text))
+
+
+@router.delete("/tokens/{token_id}", response={204: None})
+def withdraw_token(request: HttpRequest, token_id: int) -> Status[None]:
+    """It opens nothing from now on."""
+    tokens.withdraw(actor_of(request), get_object_or_404(PersonalToken, pk=token_id, user=_own(request)))
+    return Status(204, None)
+
+
+def _own(request: HttpRequest) -> User:
+    user = actor_of(request).user
+    assert user is not None  # nobody else gets here
+    return user
+
+
+def _token(token: PersonalToken) -> dict[str, Any]:
+    return {name: getattr(token, name) for name in ("id", "name", "role", "created_at", "expires_at", "used_at")}
 
 
 @router.get("/people", response=list[PersonLine])
@@ -251,6 +337,12 @@ def _check_page(request: HttpRequest) -> None:
 
 def _signed_in(request: HttpRequest, user: Any) -> Me:
     auth.login(request, user)
+    noted = {
+        "address": request.META.get("REMOTE_ADDR", ""),
+        "agent": request.headers.get("User-Agent", "")[:200],
+        "since": timezone.now().isoformat(),
+    }
+    request.session.update(noted)
     actor = actor_of(request)
     tell(actor, "signed in", "person", None, actor.name)
     return _me(user)

@@ -37,6 +37,26 @@ class Invitation(models.Model):
         return f"invitation of {self.note}"
 
 
+class PersonalToken(models.Model):
+    """A token of somebody's: who shows it may what its ``role`` and its owner may. The token itself is not kept:
+    ``digest`` is its hash."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=80)
+    role = models.CharField(max_length=20, choices=Role.choices)
+    digest = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    expires_at = models.DateTimeField()
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("pk",)
+        constraints = (models.UniqueConstraint(fields=["user", "name"], name="one_token_per_name"),)
+
+    def __str__(self) -> str:
+        return f"token {self.name} of {self.user}"
+
+
 class Halt(models.Model):
     """A halt of all load; in force until it is lifted."""
 

@@ -8,12 +8,12 @@ from datetime import timedelta
 
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
-from django.contrib.sessions.models import Session
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.utils import timezone
 
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.server.access import sessions
 from stonekettle.server.access.models import Invitation, Person
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.acts import Account, act, tell
@@ -115,7 +115,7 @@ def lock_out(account: Account, person: Person) -> None:
     account.about("person", person.pk, person.user.get_username())
     person.user.is_active = False
     person.user.save(update_fields=["is_active"])
-    end_sessions(person.user)
+    sessions.end_all(person.user)
 
 
 @act("let in again", Role.ADMINISTRATOR)
@@ -136,7 +136,7 @@ def reset_password(account: Account, person: Person) -> str:
     person.user.save(update_fields=["password"])
     person.must_change = True
     person.save(update_fields=["must_change"])
-    end_sessions(person.user)
+    sessions.end_all(person.user)
     return password
 
 
@@ -156,13 +156,6 @@ def change_password(account: Account, present: str, wanted: str) -> User:
     Person.objects.filter(user=user).update(must_change=False)
     account.about("person", Person.objects.get(user=user).pk, user.get_username())
     return user
-
-
-def end_sessions(user: User) -> None:
-    """Sign somebody out everywhere."""
-    for session in Session.objects.filter(expire_date__gt=timezone.now()):
-        if session.get_decoded().get("_auth_user_id") == str(user.pk):
-            session.delete()
 
 
 def _keep_an_administrator(person: Person) -> None:

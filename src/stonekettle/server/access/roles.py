@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from django.contrib.auth.models import User
 from django.db import models
@@ -66,7 +66,17 @@ def role_of(user: User) -> Role:
     return Role(person.role) if person is not None else Role.READER
 
 
+def limit_to(request: HttpRequest, role: str, by: str) -> None:
+    """Whoever asks this may no more than a role, and does it ``by`` something: a token."""
+    request.META["kettle.limit"] = (Role(role), by)
+
+
 def actor_of(request: HttpRequest) -> Actor:
-    """Who is signed in."""
+    """Who is signed in, or shows a token."""
     user = request.user
-    return Actor.of(user if isinstance(user, User) else None, request.META.get("REMOTE_ADDR", ""))
+    actor = Actor.of(user if isinstance(user, User) else None, request.META.get("REMOTE_ADDR", ""))
+    if (limit := request.META.get("kettle.limit")) is None:
+        return actor
+    role, by = limit
+    least = min(role, actor.role, key=lambda one: one.rank)
+    return replace(actor, role=least, address=f"{actor.address}, {by}")
