@@ -94,6 +94,21 @@ def shoot_documents(page: Page, installed: Installation, chromium: Browser, data
     shoot(page, "feed-upload", whole=True)
 
 
+def shoot_people(page: Page, installed: Installation) -> None:
+    """Who may come in, and what was done."""
+    page.goto(f"{installed.url}/people")
+    for note, role in (("Anna of the ferries", "planner"), ("The harbour office", "reader")):
+        page.get_by_label("For whom").fill(note)
+        page.get_by_label("As", exact=True).select_option(role)
+        page.get_by_role("button", name="Make a link").click()
+        page.get_by_role("button", name=f"Withdraw the invitation of {note}").wait_for()
+    page.reload()
+    shoot(page, "people")
+    page.goto(f"{installed.url}/deeds")
+    page.get_by_role("listitem").first.wait_for()
+    shoot(page, "deeds")
+
+
 def main(data: Path, port: int) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     with installation(data, port) as installed, browser() as chromium:
@@ -101,6 +116,7 @@ def main(data: Path, port: int) -> None:
         sign_in(page, installed)
         shoot_run(page, installed)
         shoot_documents(page, installed, chromium, data)
+        shoot_people(page, installed)
         for place in ("experiments", "runs", "systems", "journeys"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)

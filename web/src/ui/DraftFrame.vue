@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, type Ref } from 'vue'
+import { useRole } from '@/api/access'
 import type { Fault, Problem as Told } from '@/api/problem'
 import DraftState from './DraftState.vue'
 import Loading from './Loading.vue'
@@ -37,6 +38,7 @@ interface Framed {
   can_redo: boolean
 }
 const held = computed(() => props.draft.query.data.value)
+const { reads } = useRole()
 const fixed = computed(() => held.value?.archived ?? false)
 
 useShortcuts([
@@ -70,6 +72,9 @@ useShortcuts([
           @again="draft.commit()"
           @resolve="draft.resolve"
         />
+        <p v-if="reads" class="text-[13.5px] text-ink-2">
+          You read here. Planners change it; an administrator can make you one.
+        </p>
         <slot name="margin" />
       </aside>
       <div class="min-w-0 space-y-5"><slot /></div>

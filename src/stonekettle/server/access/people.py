@@ -88,8 +88,8 @@ def accept(token: str, name: str, password: str, address: str) -> User:
     if invitation is None:
         raise Conflict("This invitation was used a moment ago.")
     user = create(name, password, Role(invitation.role))
-    note = f"{invitation.note}, invited by {invitation.invited_by}"
-    tell(Actor.of(user, address), "accepted", "invitation", invitation.pk, invitation.note, note=note)
+    note = f"invited by {invitation.invited_by}"
+    tell(Actor.of(user, address), "joined as", "invitation", invitation.pk, invitation.note, note=note)
     invitation.delete()
     return user
 
