@@ -25,6 +25,7 @@ INSTALLED_APPS = [
     "django.contrib.contenttypes",
     "django.contrib.auth",
     "django.contrib.sessions",
+    "axes",
     "ninja",
     "procrastinate.contrib.django",
     "stonekettle.server.access",
@@ -73,7 +74,17 @@ DATABASES = {
     }
 }
 
-AUTHENTICATION_BACKENDS = ["stonekettle.server.access.backend.PeopleBackend"]
+PEOPLE = "stonekettle.server.access.backend.PeopleBackend"
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", PEOPLE]
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_FAILURE_LIMIT = 5
+AXES_COOLOFF_TIME = "stonekettle.server.access.waiting.cool_off"
+AXES_RESET_ON_SUCCESS = True
+AXES_RESET_COOL_OFF_ON_FAILURE_DURING_LOCKOUT = False
+AXES_ENABLE_ACCESS_FAILURE_LOG = True
+AXES_ACCESS_FAILURE_LOG_PER_USER_LIMIT = 1_000
+AXES_DISABLE_ACCESS_LOG = True
+AXES_VERBOSE = False
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},

@@ -6,6 +6,7 @@ import time
 from datetime import datetime
 from typing import Any
 
+from django.conf import settings
 from django.contrib import auth
 from django.contrib.auth.models import User
 from django.http import HttpRequest, HttpResponse
@@ -16,7 +17,7 @@ from django.views.decorators.csrf import csrf_protect
 from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
 
-from stonekettle.server.access import halting, people, sessions, tokens
+from stonekettle.server.access import halting, people, sessions, tokens, waiting
 from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
 from stonekettle.server.acts import tell
@@ -107,7 +108,12 @@ def me(request: HttpRequest) -> Me:
 @router.post("/sign-in", response=Me, auth=None)
 def sign_in(request: HttpRequest, body: SignIn) -> Me:
     _check_page(request)
+    request.META[waiting.NAME] = body.name
     user = auth.authenticate(request, username=body.name, password=body.password)
+    if getattr(request, "axes_locked_out", False):
+        wait = waiting.cool_off(request)
+        minutes = f"{wait.total_seconds() / 60:.0f} min"
+        raise HttpError(429, f"The password was wrong {waiting.FREE_TRIES} times or more. Try again in {minutes}.")
     if user is None:
         address = request.META.get("REMOTE_ADDR", "")
         tell(Actor(body.name[:150], Role.READER, None, address), "was refused at", "sign-in", None, body.name[:150])
@@ -336,7 +342,7 @@ def _check_page(request: HttpRequest) -> None:
 
 
 def _signed_in(request: HttpRequest, user: Any) -> Me:
-    auth.login(request, user)
+    auth.login(request, user, backend=settings.PEOPLE)
     noted = {
         "address": request.META.get("REMOTE_ADDR", ""),
         "agent": request.headers.get("User-Agent", "")[:200],
