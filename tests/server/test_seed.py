@@ -10,6 +10,7 @@ from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.test import Client
 
+from stonekettle.door import house
 from stonekettle.server.experiments.management.commands import seed_demo
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import played
@@ -101,3 +102,17 @@ def test_played_runs_of_other_seeds_differ(seed: Seed) -> None:
     one, same, other = (played.play(experiment, played.days_ago(1), number) for number in (1, 1, 2))
     assert one.verdict == same.verdict
     assert one.result["totals"] == same.result["totals"] != other.result["totals"]
+
+
+def test_a_first_password_that_was_changed_is_not_told_any_more(seed: Seed, tmp_path: Path) -> None:
+    file = tmp_path / "sign-in.txt"
+    seed("--no-demo")
+    assert file.read_text().split()[1] == "made-at-first-start"
+    user = User.objects.get(username="planner")
+    user.set_password("chosen by themselves")
+    user.save()
+    for told in ("made-at-first-start", seed_demo.CHANGED):
+        seed("--no-demo", password=told)
+        assert file.read_text().split()[1] == seed_demo.CHANGED == house.CHANGED
+    user.refresh_from_db()
+    assert user.check_password("chosen by themselves")

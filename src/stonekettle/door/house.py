@@ -25,6 +25,8 @@ from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, new_key, tool
 from stonekettle.door.postgres import Cluster, free_port, new_password
 from stonekettle.door.supervisor import Child, Supervisor, birth, end_left_over
 
+CHANGED = "(changed)"
+"""Stands for a first password that was changed; the server writes it at the start after (``seed_demo``)."""
 DEMO_USER = "planner"
 GENERATORS_EACH = 4
 """So many generators a worker owns at a time: one of each run that goes side by side with others."""
@@ -68,15 +70,18 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         say("Starting the database …")
         _start_database(supervisor, cluster, environment, data)
         say("Bringing the data up to date …")
-        password = _sign_in(data)
+        _sign_in(data)
         wanted = [] if demo else ["--no-demo"]
         _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say)
         for name, module in _processes(port, practice_port, generators).items():
             supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
         _wait_for_answer(port)
         say(f"\nStone Kettle is at  http://127.0.0.1:{port}/")
-        say(f"Sign in as  {DEMO_USER}  with the password  {password}")
-        say(f"(kept in {data.sign_in_file}). Ctrl-C or ./kettle stop ends it.\n")
+        if (password := _sign_in(data)) == CHANGED:
+            say("Sign in with a name and password of your own. Ctrl-C or ./kettle stop ends it.\n")
+        else:
+            say(f"Sign in as  {DEMO_USER}  with the password  {password}")
+            say(f"(kept in {data.sign_in_file}). Ctrl-C or ./kettle stop ends it.\n")
         supervisor.watch()
         _let_runs_end(supervisor, environment, say)
         say("Stopping …")
@@ -294,7 +299,7 @@ def _check_keys(data: Data, kept: dict[str, Any]) -> None:
 
 
 def _sign_in(data: Data) -> str:
-    """The demo user's password, made at the first start."""
+    """The demo user's password, made at the first start; :data:`CHANGED` once it opens nothing any more."""
     if not data.sign_in_file.exists():
         _write_secret(data.sign_in_file, f"{DEMO_USER} {secrets.token_urlsafe(9)}\n")
     return data.sign_in_file.read_text().split()[1]

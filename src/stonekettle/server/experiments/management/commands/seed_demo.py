@@ -34,6 +34,8 @@ PLAYED = (("Quick look", 9.2), ("Harbour festival", 8.1), ("Quick look", 1.9))
 """Experiments played at the first start, so many days ago."""
 JOURNEY = "day-ticket.yaml"
 FEED = "riders.yaml"
+CHANGED = "(changed)"
+"""Stands in the file for a password that opens nothing any more."""
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 
@@ -49,6 +51,8 @@ class Command(BaseCommand):
         bring_up_to_date(self.stdout.write)
         name, password = options["sign_in"].read_text().split()
         user = User.objects.filter(username=name).first() or people.create(name, password, Role.ADMINISTRATOR)
+        if not (user.is_active and user.check_password(password)):
+            options["sign_in"].write_text(f"{name} {CHANGED}\n")
         actor = Actor("the first start", Role.ADMINISTRATOR, user)
         if options["no_demo"] or Experiment.objects.exists():
             return
