@@ -5,6 +5,7 @@ import { useMe } from '@/api/queries'
 import JumpPalette from '@/ui/JumpPalette.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
+import { provideRole } from '@/ui/role'
 import ShortcutHelp from '@/ui/ShortcutHelp.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import TopBar from '@/ui/TopBar.vue'
@@ -12,6 +13,7 @@ import TopBar from '@/ui/TopBar.vue'
 const route = useRoute()
 const router = useRouter()
 const me = useMe()
+provideRole()
 const jumping = ref(false)
 const helping = ref(false)
 const signedIn = computed(() => Boolean(me.data.value?.name))

@@ -2,7 +2,6 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body, type Schemas } from './client'
-import { useMe } from './queries'
 
 export type Role = Schemas['Role']
 export type PersonLine = Schemas['PersonLine']
@@ -15,18 +14,6 @@ export type DeedFilter = {
   since?: string
   until?: string
   before?: number
-}
-
-const RANKS: Role[] = ['reader', 'planner', 'administrator']
-
-/** What whoever is signed in may. The server decides; this only tells beforehand. */
-export function useRole() {
-  const me = useMe()
-  const rank = computed(() => RANKS.indexOf(me.data.value?.role ?? 'reader'))
-  return {
-    may: (needs: Role) => rank.value >= RANKS.indexOf(needs),
-    reads: computed(() => me.isSuccess.value && rank.value === 0),
-  }
 }
 
 export function useChangePassword() {

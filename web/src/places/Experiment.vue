@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import { useHalt } from '@/api/halt'
 import { useExperiment, useRestore, useRuns, useStartRun } from '@/api/queries'
 import ProfilePlate from '@/plates/ProfilePlate.vue'

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import {
   useArchiveFeed,
   useDuplicateFeed,

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import { useArchiveJourney, useDuplicateJourney, useTrial } from '@/api/journeys'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import { useArchive, useDuplicate, useMeters } from '@/api/systems'
 import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
 import Action from '@/ui/Action.vue'

@@ -2,7 +2,7 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from './role'
 import { useMe, useSignOut } from '@/api/queries'
 
 /** Who is signed in, and where that leads. */

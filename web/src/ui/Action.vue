@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { useRole, type Role } from '@/api/access'
+import type { Role } from '@/api/access'
+import { useRole } from './role'
 
 const props = withDefaults(
   defineProps<{

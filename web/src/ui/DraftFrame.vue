@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, type Ref } from 'vue'
-import { useRole } from '@/api/access'
+import { useRole } from './role'
 import type { Fault, Problem as Told } from '@/api/problem'
 import DraftState from './DraftState.vue'
 import Loading from './Loading.vue'

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { ref } from 'vue'
-import { useRole } from '@/api/access'
+import { useRole } from './role'
 import { useHalt, useHaltAll } from '@/api/halt'
 import Action from './Action.vue'
 import Problem from './Problem.vue'

@@ -9,7 +9,7 @@ import {
 } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { useRole } from '@/api/access'
+import { useRole } from './role'
 import { useJourneys } from '@/api/journeys'
 import { useExperiments, useRuns } from '@/api/queries'
 import { useSystems } from '@/api/systems'

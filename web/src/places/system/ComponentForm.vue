@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import type { MeterCheck } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Field from '@/ui/Field.vue'

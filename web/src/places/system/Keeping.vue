@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useRole } from '@/api/access'
+import { useRole } from '@/ui/role'
 import type { Schemas } from '@/api/client'
 import { useChangeKeeping, useKeeping } from '@/api/systems'
 import Choice from '@/ui/Choice.vue'

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useMakeToken, useRole, useTokens, useWithdrawToken, type Role } from '@/api/access'
+import { useMakeToken, useTokens, useWithdrawToken, type Role } from '@/api/access'
+import { useRole } from '@/ui/role'
 import Choice from '@/ui/Choice.vue'
 import Problem from '@/ui/Problem.vue'
 import { when } from '@/ui/format'
