@@ -54,7 +54,7 @@ def test_it_says_where_it_is_and_ends_quietly(start: Start) -> None:
     page = urllib3.request("GET", f"http://127.0.0.1:{port}/metrics")
     assert b"host_cpu_busy_seconds_total" in page.data
     process.send_signal(signal.SIGINT)
-    out, errors = process.communicate(timeout=10)
+    out, errors = process.communicate(timeout=60)
     assert (process.returncode, out, errors) == (0, "", "")
 
 
@@ -76,10 +76,10 @@ def test_an_open_page_without_a_token_is_cautioned(start: Start) -> None:
 def test_what_keeps_it_from_starting_is_told(start: Start, tmp_path: Path) -> None:
     with socket.create_server(("127.0.0.1", 0)) as taken:
         process = start("--port", taken.getsockname()[1])
-        _, errors = process.communicate(timeout=10)
+        _, errors = process.communicate(timeout=60)
     assert process.returncode == 2
     assert "in use" in errors
     process = start("--token-file", tmp_path / "none")
-    _, errors = process.communicate(timeout=10)
+    _, errors = process.communicate(timeout=60)
     assert process.returncode == 2
     assert "none" in errors
