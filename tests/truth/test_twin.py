@@ -7,6 +7,10 @@ import pytest
 
 from stonekettle.cli.bench import truth, unfit
 from stonekettle.cli.bench.conditions import CONDITIONS, make
+from stonekettle.core.analysis import analyse
+from stonekettle.core.objectives import ComfortLimit, Objective
+from stonekettle.core.orders import as_planned
+from stonekettle.practice.twin import simulate
 
 
 @pytest.fixture(scope="module")
@@ -31,6 +35,20 @@ def test_the_limiting_resource_is_right(outcomes: list[truth.Outcome]) -> None:
     judged = [o.limit_right for o in outcomes if o.limit_right is not None]
     assert len(judged) > 0.8 * len(outcomes)
     assert all(judged)
+
+
+def test_steps_that_differ_do_not_pass_for_a_few_long_services() -> None:
+    """What a step costs varies more where only some ask a resource: the curve is known all the same."""
+    widths = []
+    for seed in range(6):
+        case = make("mixes", seed)
+        run = simulate(case.config, case.journeys, case.profile, seed=seed + 1)
+        goal = Objective(1, "response", case.goal_s, 95.0)
+        limit = analyse(run, as_planned(case.profile), [goal], 0.05).comfort
+        if isinstance(limit, ComfortLimit) and limit.status == "found" and limit.load is not None:
+            widths.append((limit.load.high - limit.load.low) / limit.load.value)
+    assert len(widths) >= 4
+    assert np.median(widths) < 0.25
 
 
 @pytest.mark.parametrize("pattern", unfit.PATTERNS)

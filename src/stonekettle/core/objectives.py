@@ -53,8 +53,9 @@ CURVE_ERROR, MIXED_ERROR = 0.02, 0.04
 """Share of a load by which the curve may be off; more where steps differ, whose mix is never quite the planned one."""
 UNSETTLED, MOST_UNSETTLED = 0.01, 0.12
 """Levels are too short for the longest queues: the true limit may be lower by so much of the services' variation."""
-MOST_VARIATION = 3.0
-"""Where a few services take most of the time, the curve bends in ways that it does not know."""
+MOST_VARIATION, MOST_MIXED_VARIATION = 3.0, 12.0
+"""Where a few services take most of the time, the curve bends in ways that it does not know. Steps that differ vary by
+themselves: one in four that asks a resource at all makes 7 of 1."""
 GRID, AROUND = 300, 10
 MOST_BLUR = 0.25
 """A comfort limit whose two ends differ by a larger share of it is not claimed."""
@@ -303,7 +304,7 @@ def _crossing_interval(loads: FloatArray, curve: _Curve, limit: float) -> tuple[
 
 def _settled(levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate) -> Estimate:
     """The crossing near a ``rough`` one as it would be if levels were long enough for every queue."""
-    if response.variation2 > MOST_VARIATION:
+    if response.variation2 > (MOST_MIXED_VARIATION if len(levels[0].steps) > 1 else MOST_VARIATION):
         return replace(rough, low=rough.low * (1 - MOST_UNSETTLED), high=rough.high * (1 + MIXED_ERROR))
     return _along_the_curve(levels, curve, limit, response, rough) or rough
 

@@ -243,9 +243,13 @@ def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.
     if rate.min() <= 0 or peak.retrograde(loads, rate, se) is not None:
         return None
     response = _best(levels, fit_hinge(loads, rate, se), demands).response
-    # Of one resource too few blocks tell it: services are taken to vary alike everywhere.
-    told = [demand.variation2 for demand in demands if demand.ceiling is not None]
-    return replace(response, variation2=float(np.mean(told))) if told else response
+    # Of one resource too few blocks tell it: services are taken to vary alike everywhere. One that is hardly used shows
+    # the noise of its readings instead.
+    told = [(d.variation2, 1 / d.ceiling.value) for d in demands if d.ceiling is not None and d.ceiling.value > 0]
+    if not told:
+        return response
+    variation2, use = zip(*told, strict=True)
+    return replace(response, variation2=float(np.average(variation2, weights=use)))
 
 
 def _measured(levels: Sequence[Level]) -> tuple[FloatArray, FloatArray, FloatArray]:
