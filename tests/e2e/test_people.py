@@ -126,8 +126,10 @@ def test_a_halt_ends_a_run_at_once_and_nothing_begins_until_it_is_lifted(page: P
     ending = page.get_by_test_id("ending")
     expect(ending).to_contain_text("Stopped by the halt of planner", timeout=60_000)
     page.get_by_role("link", name="Experiments", exact=True).click()
+    expect(page.get_by_role("heading", name="Experiments", exact=True)).to_be_visible()
     expect(page.get_by_text("smoke in the hall")).to_be_visible()
-    page.get_by_role("link", name="Quick look").first.click()
+    # Not the chip of the run, which stands in the bar until its findings are made.
+    page.get_by_role("main").get_by_role("link", name="Quick look", exact=True).click()
     expect(page.get_by_role("button", name="Start run")).to_be_disabled()
     page.get_by_role("button", name="Lift it").click()
     expect(page.get_by_text("All load is halted")).to_be_hidden()

@@ -133,7 +133,9 @@ def test_one_can_choose_by_person_kind_word_and_time_and_page_through(client: Cl
         systems.create(Actor.itself("anna" if i % 2 else "berta"), {**HERE, "name": f"Mill {i}"})
     page = client.get("/api/deeds", {"kind": "system"}).json()
     assert (len(page["deeds"]), page["more"]) == (50, True)
-    assert {"anna", "berta"} <= set(page["people"])
+    choices = client.get("/api/deed-choices").json()
+    assert {"anna", "berta"} <= set(choices["people"])
+    assert "system" in choices["kinds"]
     older = client.get("/api/deeds", {"kind": "system", "before": page["deeds"][-1]["id"]}).json()
     assert (len(older["deeds"]), older["more"]) == (10, False)
     assert {deed["who"] for deed in deeds(client, who="anna")} == {"anna"}

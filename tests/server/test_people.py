@@ -17,7 +17,9 @@ from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Forbidden, Role
 from stonekettle.server.history.models import Deed
 from stonekettle.server.jobs import rules as jobs
+from stonekettle.server.jobs import work
 from stonekettle.server.jobs.models import Job
+from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.problems import Conflict
 from tests.server.acting import TESTS
@@ -116,20 +118,14 @@ def test_changing_ones_password_ends_ones_other_sessions(client: Client, planner
     assert elsewhere.get("/api/systems").status_code == 401
 
 
-def test_a_job_does_only_what_its_owner_may_when_it_is_done(planner: User, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_job_does_only_what_its_owner_may_when_it_is_done(settings: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     """Between asking and doing, a role may be taken away."""
     anna = people.create("anna", GOOD, Role.PLANNER)
-    monkeypatch.setattr(jobs, "PERFORM", "stonekettle.server.jobs.rules.path_of")
-    monkeypatch.setattr("stonekettle.server.jobs.rules.import_string", lambda _: lambda _pk: None)
-    job = jobs.start(Actor.of(anna), "trial", {"journey": 1, "user": 1})
-    people.give_role(TESTS, Person.objects.get(user=anna), Role.READER)
-    monkeypatch.undo()
-    from stonekettle.server.journeys import rules as journeys
-
     walk = journeys.drafts.create(TESTS, {"name": "Walk", "system": "Nowhere"})
-    Job.objects.filter(pk=job.pk).update(given={"journey": walk.pk, "user": 1})
-    from stonekettle.server.jobs import work
-
+    settings.JOBS_AT_ONCE = False
+    monkeypatch.setattr("stonekettle.server.queueing.ask", lambda *_, **__: None)
+    job = jobs.start(Actor.of(anna), "trial", {"journey": walk.pk, "user": 1})
+    people.give_role(TESTS, Person.objects.get(user=anna), Role.READER)
     work.perform(job.pk)
     job.refresh_from_db()
     assert job.state == Job.State.REFUSED

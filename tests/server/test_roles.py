@@ -56,6 +56,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /halt": (P, {"why": "smoke"}),
     "DELETE /halt": (P, None),
     "GET /deeds": (R, None),
+    "GET /deed-choices": (R, None),
     "GET /deeds.csv": (R, None),
     "GET /systems": (R, None),
     "POST /systems": (P, {}),

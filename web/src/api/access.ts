@@ -115,6 +115,13 @@ export function useDeeds(filter: MaybeRefOrGetter<DeedFilter>) {
   })
 }
 
+export function useDeedChoices() {
+  return useQuery({
+    queryKey: ['deeds', 'choices'],
+    queryFn: () => body(api.GET('/api/deed-choices')),
+  })
+}
+
 export function useSessions() {
   return useQuery({ queryKey: ['sessions'], queryFn: () => body(api.GET('/api/sessions')) })
 }

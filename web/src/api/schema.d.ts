@@ -353,6 +353,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deed-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Choices
+         * @description Who ever did something, and to what kinds of objects.
+         */
+        get: operations["stonekettle_server_history_api_get_choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deeds.csv": {
         parameters: {
             query?: never;
@@ -1833,15 +1853,18 @@ export interface components {
             /** Changes */
             changes: components["schemas"]["ChangeLine"][];
         };
-        /**
-         * DeedPage
-         * @description ``people`` and ``kinds`` are what one may choose from.
-         */
+        /** DeedPage */
         DeedPage: {
             /** Deeds */
             deeds: components["schemas"]["DeedLine"][];
             /** More */
             more: boolean;
+        };
+        /**
+         * DeedChoices
+         * @description What one may choose from.
+         */
+        DeedChoices: {
             /** People */
             people: string[];
             /** Kinds */
@@ -4200,6 +4223,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeedPage"];
+                };
+            };
+        };
+    };
+    stonekettle_server_history_api_get_choices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeedChoices"];
                 };
             };
         };

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { useDeeds, type DeedFilter } from '@/api/access'
+import { useDeedChoices, useDeeds, type DeedFilter } from '@/api/access'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import DeedLine from '@/ui/DeedLine.vue'
@@ -22,6 +22,7 @@ const chosen = computed<DeedFilter>(() => ({
   since: asked('since') ? new Date(`${asked('since')}T00:00`).toISOString() : undefined,
 }))
 const deeds = useDeeds(() => ({ ...chosen.value, before: before.value.at(-1) }))
+const choices = useDeedChoices()
 const options = (values: string[] | undefined, all: string) => [
   { value: '', text: all },
   ...(values ?? []).map((value) => ({ value, text: value })),
@@ -44,13 +45,13 @@ const file = computed(() => {
   <div class="mb-4 grid gap-3 sm:grid-cols-4" role="group" aria-label="Which deeds">
     <Choice
       label="Person"
-      :options="options(deeds.data.value?.people, 'everybody')"
+      :options="options(choices.data.value?.people, 'everybody')"
       :model-value="asked('who')"
       @update:model-value="choose('who', $event)"
     />
     <Choice
       label="Kind of object"
-      :options="options(deeds.data.value?.kinds, 'every kind')"
+      :options="options(choices.data.value?.kinds, 'every kind')"
       :model-value="asked('kind')"
       @update:model-value="choose('kind', $event)"
     />

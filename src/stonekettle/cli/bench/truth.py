@@ -97,7 +97,7 @@ def judge(case: Case, *, comfort: bool = True) -> Outcome:
         else None,
         ceiling=Judged.of(shape.ceiling.throughput, case.real.throughput) if shape and shape.ceiling else None,
         comfort=_judge_comfort(case, limit) if comfort and isinstance(limit, ComfortLimit) else None,
-        limit_right=_limit_right(case, found.limiting) if claimed or case.kind == "far" else None,
+        limit_right=_limit_right(case, found.limiting),
         little_flags=sum(check.broken for check in found.little),
         paused=any(check.pause_s > 0 for check in found.little),
         levels=len(found.levels),
@@ -220,7 +220,7 @@ def _condition(kind: str, outcomes: Sequence[Outcome]) -> Figure:
     if not outcomes:
         return Figure(kind, "(n 0)", "", None)
     limit, users = [o.throughput for o in outcomes], [o.users for o in outcomes]
-    right = [o.limit_right for o in outcomes if o.limit_right is not None]
+    right = [o.limit_right for o in outcomes if o.limit_right is not None and (o.claimed or o.kind == "far")]
     parts = [
         f"X {_figures(limit)}",
         f"N* {_figures(users)}",

@@ -113,7 +113,7 @@ def sign_in(request: HttpRequest, body: SignIn) -> Me:
     if getattr(request, "axes_locked_out", False):
         wait = waiting.cool_off(request)
         minutes = f"{wait.total_seconds() / 60:.0f} min"
-        raise HttpError(429, f"The password was wrong {waiting.FREE_TRIES} times or more. Try again in {minutes}.")
+        raise HttpError(429, f"The password was wrong too often. Try again {minutes} after the last wrong one.")
     if user is None:
         address = request.META.get("REMOTE_ADDR", "")
         tell(Actor(body.name[:150], Role.READER, None, address), "was refused at", "sign-in", None, body.name[:150])

@@ -21,6 +21,7 @@ from stonekettle.server.history.models import Deed
 router = Router(tags=["history"])
 PAGE = 50
 PIECE = 500
+MOST_PEOPLE = 500
 
 
 class ChangeLine(Schema):
@@ -60,10 +61,13 @@ class DeedFilter(Schema):
 
 
 class DeedPage(Schema):
-    """``people`` and ``kinds`` are what one may choose from."""
-
     deeds: list[DeedLine]
     more: bool
+
+
+class DeedChoices(Schema):
+    """What one may choose from."""
+
     people: list[str]
     kinds: list[str]
 
@@ -78,10 +82,14 @@ def list_deeds(request: HttpRequest, only: Query[DeedFilter]) -> DeedPage:
     if only.before is not None:
         deeds = deeds.filter(pk__lt=only.before)
     found = list(deeds[: PAGE + 1])
-    return DeedPage(
-        deeds=[_line(deed) for deed in found[:PAGE]],
-        more=len(found) > PAGE,
-        people=list(Deed.objects.order_by("who").values_list("who", flat=True).distinct()[:500]),
+    return DeedPage(deeds=[_line(deed) for deed in found[:PAGE]], more=len(found) > PAGE)
+
+
+@router.get("/deed-choices", response=DeedChoices)
+def get_choices(request: HttpRequest) -> DeedChoices:
+    """Who ever did something, and to what kinds of objects."""
+    return DeedChoices(
+        people=list(Deed.objects.order_by("who").values_list("who", flat=True).distinct()[:MOST_PEOPLE]),
         kinds=list(Deed.objects.order_by("kind").values_list("kind", flat=True).distinct()),
     )
 
