@@ -51,8 +51,8 @@ class Installation:
 
 
 @contextmanager
-def installation(data: Path, port: int, *, demo: bool = True) -> Iterator[Installation]:
-    """Start ``./kettle start`` and stop it again."""
+def installation(data: Path, port: int, *, demo: bool = True, **more: str) -> Iterator[Installation]:
+    """Start ``./kettle start``, with ``more`` in its environment, and stop it again."""
     environment = {k: v for k, v in os.environ.items() if not k.startswith(("KETTLE_", "DJANGO_"))}
     process = subprocess.Popen(
         [
@@ -62,7 +62,7 @@ def installation(data: Path, port: int, *, demo: bool = True) -> Iterator[Instal
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
         text=True,
-        env={**environment, "PYTHONUNBUFFERED": "1"},
+        env={**environment, "PYTHONUNBUFFERED": "1", **more},
     )
     assert process.stdout is not None
     said = []

@@ -121,7 +121,7 @@ def main(data: Path, port: int) -> None:
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)
         page.goto(f"{installed.url}/experiments/new")
-        page.get_by_text("This plan can run.").wait_for()
+        page.get_by_text("This plan has no faults.").wait_for()
         shoot(page, "plan-editor")
 
 

@@ -93,7 +93,7 @@ def test_from_nothing_through_a_failing_trial_to_a_run(page: Page) -> None:
     text = re.sub(r"^journeys:\n(?:[ \t]+.*\n|\n)+", named, text, flags=re.MULTILINE)
     text = re.sub(r"  - \{step: .*\n", "", re.sub("climb: .*\n  - hold: .*", "hold: {users: 20, for: 11 s}", text))
     source.fill(text)
-    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    expect(page.get_by_text("This plan has no faults.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()
     page.get_by_role("button", name="Start run").click()
     expect(page.get_by_test_id("notes")).to_be_visible(timeout=180_000)

@@ -140,7 +140,7 @@ def walk(page: Page, site: str, tmp_path: Path) -> None:
         else:
             page.get_by_role("button", name="New experiment").click()
             page.get_by_test_id("source").fill(EXPERIMENT)
-            expect(page.get_by_text("This plan can run.")).to_be_visible()
+            expect(page.get_by_text("This plan has no faults.")).to_be_visible()
             page.get_by_role("button", name="Create experiment").click()
         page.get_by_role("button", name="Start run").click()
         ended = page.locator("[data-testid=ending], [data-testid=notes]")

@@ -21,7 +21,7 @@ def write_experiment(page: Page, name: str, load: str) -> None:
     page.goto(page.url.split("/experiments")[0] + "/experiments/new")
     text = re.sub(r"climb: .*\n  - hold: .*", load, QUICK.replace("name: Quick look", f"name: {name}"))
     page.get_by_test_id("source").fill(text)
-    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    expect(page.get_by_text("This plan has no faults.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
 
@@ -68,8 +68,8 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     source.fill(QUICK.replace("{{goal}}", "{{gaol}}"))
     expect(problem).to_contain_text("{{gaol}}")
     expect(problem).to_contain_text("Did you mean 'goal'?")
-    source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://10.1.2.3"))
-    expect(problem).to_contain_text("10.1.2.3) is not an allowed target")
+    source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://169.254.2.3"))
+    expect(problem).to_contain_text("169.254.2.3 is a link-local address")
     write_experiment(page, "Walk", "climb: {from: 30, to: 180, by: 30, every: 12 s}")
     expect(page.get_by_text("95 % of Buy ticket within 450 ms")).to_be_visible()
     expect(page.get_by_test_id("profile").locator("canvas")).to_be_visible()
@@ -167,7 +167,7 @@ def test_waits_are_overridden_beside_the_text(page: Page) -> None:
     time_.fill("1 s to 3 s")
     time_.press("Tab")
     expect(source).to_have_value(re.compile(r"^waits: \{think: uniform 1 s to 3 s\}$", re.MULTILINE))
-    expect(page.get_by_text("This plan can run.")).to_be_visible()
+    expect(page.get_by_text("This plan has no faults.")).to_be_visible()
     waits.get_by_label("Think times of all journeys").select_option("own")
     expect(source).to_have_value(whole)
 

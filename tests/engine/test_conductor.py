@@ -10,6 +10,7 @@ import pytest
 from stonekettle.cli.run import PracticeProcess
 from stonekettle.engine import lead as lead_module
 from stonekettle.engine import signals
+from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.conductor import conduct
 from stonekettle.engine.errors import Halted
 from stonekettle.engine.lifecycle import RunState, check_move
@@ -45,7 +46,10 @@ class MadeControl:
     def regions(self, plan: Plan) -> Mapping[str, int]:
         return {"": 1}
 
-    def prepared(self, plan: Plan, trial_requests: int) -> None:
+    def allowance(self, plan: Plan) -> Allowance:
+        return LOOPBACK
+
+    def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
         assert "practice://" not in plan.system.base_url
         self.is_prepared, self.trial_requests = True, trial_requests
 

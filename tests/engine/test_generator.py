@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from urllib.parse import urlsplit
 
 import numpy as np
 import pytest
@@ -10,6 +11,7 @@ from scipy import stats
 
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import Order
+from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.generator import LoadLoop
 from stonekettle.engine.leases import Lease
 from tests.engine.conftest import KnownServer, Played
@@ -78,10 +80,10 @@ def test_nobody_listening_is_a_refused_connection() -> None:
 
 
 def test_a_forbidden_address_is_refused_at_the_socket(
-    known_server: KnownServer, monkeypatch: pytest.MonkeyPatch
+    known_server: KnownServer,
 ) -> None:
-    monkeypatch.setattr("stonekettle.engine.targets.is_allowed", lambda host: False)
-    played = Played(known_server.url, users=2, seconds=0.4)
+    closed = Allowance(own_ports=frozenset({urlsplit(known_server.url).port or 0}))
+    played = Played(known_server.url, users=2, seconds=0.4, allowance=closed)
     assert played.errors() == {"target not allowed"}
     assert not known_server.seen
 

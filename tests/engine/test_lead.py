@@ -149,6 +149,14 @@ def test_the_same_seed_gives_the_same_run(
     assert first.present == second.present
 
 
+def test_a_run_ends_where_it_meets_a_ceiling_of_its_target() -> None:
+    world = World(plan_of(hold(6, 10), hold(20, 30)), share=5).play()
+    cause = "The ceiling of the shop was reached: 5 users, at 11 s. No more load may go there."
+    assert world.end == signals.End(RunState.STOPPED, cause, True)
+    assert max(present for _, present in world.present) == 10
+    assert world.lead.course.orders.duration_s < 13
+
+
 def test_from_100_to_260_users_in_20_s_nobody_starts_anew() -> None:
     raised = (10.0, Wish(Verb.RAISE, "anna", amount=260.0, over_s=20.0))
     plan = plan_of(hold(100, 60))

@@ -12,6 +12,8 @@ from random import Random
 
 from stonekettle.core.types import IntArray
 from stonekettle.engine import signals
+from stonekettle.engine.allowance import Allowance, Ceilings, Permit
+from stonekettle.engine.gates import Gates
 from stonekettle.engine.lead import Lead, Phase
 from stonekettle.engine.lives import Values
 from stonekettle.engine.orderbook import OrderBook
@@ -62,7 +64,9 @@ class Generator:
         self.book = OrderBook()
         self.tally = Tally(len(script.cells), len(script.groups))
         self.stage = Stage(world, self.tally, script.numbers, lambda: random.uniform(0.01, world.slowest_s))
-        self.population = Population(script, self.tally, self.stage, random)
+        permit = Permit(1, "the shop", (), ceilings=Ceilings(users=world.share))
+        self.gates = Gates(Allowance((permit,)))
+        self.population = Population(script, self.tally, self.stage, random, self.gates.room)
         self.frozen = self.gone = self.finished = False
         self.begun, self.first = False, 0
         self.seconds: list[dict[str, object]] = []
@@ -82,9 +86,8 @@ class Generator:
             self.population.go_on(user, now, True)
         while now >= self.zero + self.tally.second + 1:
             edge = self.zero + self.tally.second + 1
-            self.seconds.append(
-                {**self.tally.close(edge, self.population.waiting(edge)), "told": self.population.told()}
-            )
+            told = {**self.population.told(), "ceiling": self.gates.reached}
+            self.seconds.append({**self.tally.close(edge, self.population.waiting(edge)), "told": told})
             self.world.send_up(now, signals.Told(self.name, self.seconds[-1]))
         order, lease = self.book.order_at(elapsed), self.book.lease_at(elapsed)
         if lease is not None:
@@ -96,7 +99,7 @@ class Generator:
 
 
 class World:
-    """A lead and its generators, and the time between them."""
+    """A lead and its generators, and the time between them. ``share`` is how many users each of them may have."""
 
     def __init__(
         self,
@@ -111,8 +114,9 @@ class World:
         joins: Iterable[float] = (),
         when_lost: str = "take over",
         noticed_after_s: float = 4.5,
+        share: int | None = None,
     ) -> None:
-        self.plan, self.seed, self.slowest_s = plan, seed, slowest_s
+        self.plan, self.seed, self.slowest_s, self.share = plan, seed, slowest_s, share
         self.active: set[int] = set()
         self.owners: dict[int, Stage] = {}
         self.rows: list[str] = []

@@ -11,7 +11,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 import numpy as np
 import pytest
 
-from stonekettle.engine.targets import is_allowed
+from stonekettle.engine.allowance import LOOPBACK
 from stonekettle.meters.exposition import Kind
 from stonekettle.meters.samples import Readings, Samples, Source
 from stonekettle.meters.scraper import Discover, Scraper
@@ -91,7 +91,7 @@ def make_scraper(make_system: Callable[..., System]) -> Iterator[Callable[..., S
 
     def make(*addresses: str, discover: Discover | None = None, **meter: object) -> Scraper:
         system = make_system(meter={"openmetrics": list(addresses), **meter})
-        made.append(Scraper(system, is_allowed, discover))
+        made.append(Scraper(system, LOOPBACK.refusal, discover))
         return made[-1]
 
     yield make

@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 
+from stonekettle.engine.allowance import LOOPBACK
 from stonekettle.meters.counts import Counts, number_in, source_of
 from stonekettle.meters.endpoint import MeterError
 from stonekettle.plan.checking import validated
@@ -72,7 +73,7 @@ def journey(address: str) -> Journey:
 
 def test_counts_are_asked_of_the_system(metrics: MetricsServer) -> None:
     base, metrics.page = metrics.base, "12"
-    counts = Counts([journey("/count")], base, lambda address: True)
+    counts = Counts([journey("/count")], base, LOOPBACK.refusal)
     (first,) = counts.read()
     assert (first.source, first.value) == (source_of("Look up"), 12)
     metrics.page = "twelve"
@@ -81,7 +82,7 @@ def test_counts_are_asked_of_the_system(metrics: MetricsServer) -> None:
     metrics.status = 503
     with pytest.raises(MeterError, match="status 503"):
         counts.read()
-    with pytest.raises(MeterError, match="not an allowed address"):
-        Counts([journey(metrics.url)], base, lambda address: False).read()
+    with pytest.raises(MeterError, match="is closed"):
+        Counts([journey(metrics.url)], base, lambda address, port: "is closed").read()
     with pytest.raises(MeterError, match="does not answer"):
-        Counts([journey("http://127.0.0.1:9/count")], base, lambda address: True).read()
+        Counts([journey("http://127.0.0.1:9/count")], base, LOOPBACK.refusal).read()

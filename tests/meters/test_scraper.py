@@ -93,7 +93,7 @@ def test_a_meter_that_does_not_report_is_named(
 @pytest.mark.parametrize(
     ("location", "part"),
     [
-        ("http://10.255.255.1/metrics", "10.255.255.1 is not an allowed address"),
+        ("http://10.255.255.1/metrics", "10.255.255.1 is not an allowed target"),
         ("ftp://127.0.0.1/metrics", "no web address"),
         ("/metrics", "redirects more than 3 times"),
     ],
@@ -107,15 +107,15 @@ def test_a_redirect_never_leads_to_a_forbidden_place(
     assert part in fault
 
 
-def test_a_connection_to_a_forbidden_address_is_closed_before_anything_is_sent(
+def test_no_connection_is_made_to_a_forbidden_address(
     metrics: MetricsServer, make_system: Callable[..., object]
 ) -> None:
     system = make_system(meter={"openmetrics": metrics.url})
-    scraper = Scraper(system, lambda address: False)  # type: ignore[arg-type]
+    scraper = Scraper(system, lambda address, port: "is closed")  # type: ignore[arg-type]
     fault = first_fault(scraper.check())
     scraper.close()
     assert fault is not None
-    assert "127.0.0.1 is not an allowed address" in fault
+    assert "127.0.0.1 is closed" in fault
     assert metrics.headers == []
 
 

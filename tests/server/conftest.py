@@ -29,12 +29,15 @@ from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.runs import data, merging, metering
 from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run
 from stonekettle.server.systems import rules as systems
+from stonekettle.server.targets import rules as targets
 from tests.server.acting import TESTS
 
 ROOT = Path(__file__).parents[2]
 QUICK = (ROOT / "examples" / "quick.yaml").read_text()
 
-__all__ = ["QUICK"]
+TERMS = {"host": "10.9.8.7", "ports": "443", "scheme": "https", "contact": "anna, 123"}
+
+__all__ = ["QUICK", "TERMS"]
 
 
 @pytest.fixture(autouse=True)
@@ -149,5 +152,6 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "person_id": Person.objects.get(user=people.create("somebody.else", None, Role.READER)).pk,
         "invitation_id": invitation.pk,
         "token": token,
+        "target_id": targets.claim(TESTS, TERMS).pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,
     }

@@ -39,7 +39,7 @@ def test_a_document_becomes_an_experiment(client: Client) -> None:
     [
         ("every: 12 s", "every: 12 sek", "load[0].climb.every", "'sek'"),
         ("{{goal}}", "{{gaol}}", "journeys[1].steps[1]", "{{gaol}}"),
-        ("practice://gateway\n", "http://192.168.1.9\n", "system.base_url", "not an allowed target"),
+        ("practice://gateway\n", "http://169.254.1.9\n", "system.base_url", "a link-local address"),
         ("name: Quick look", "nmae: Quick look", "name", "missing"),
     ],
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
+from datetime import timedelta
 from typing import Any
 
 import pytest
@@ -22,7 +23,7 @@ from stonekettle.server.api import api
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
 from tests.server.acting import TESTS
-from tests.server.conftest import QUICK
+from tests.server.conftest import QUICK, TERMS
 
 FORM = "multipart/form-data; boundary=part"
 ANYBODY = "anybody"
@@ -30,6 +31,7 @@ ANYBODY = "anybody"
 TOKEN = "token"
 """Whoever has the system's own token."""
 FILE_USE = {"component": "x", "time_column": "t", "columns": [{"column": "a", "metric": "a"}]}
+SOON = (timezone.now() + timedelta(days=2)).isoformat()
 R, P, A = Role.READER, Role.PLANNER, Role.ADMINISTRATOR
 TABLE: dict[str, tuple[str, Any]] = {
     "GET /me": (ANYBODY, None),
@@ -73,6 +75,15 @@ TABLE: dict[str, tuple[str, Any]] = {
     "PUT /systems/{system_id}/pins": (P, {"pins": []}),
     "GET /systems/{system_id}/keeping": (R, None),
     "PUT /systems/{system_id}/keeping": (A, {"requests_days": 7}),
+    "GET /systems/{system_id}/targets": (R, None),
+    "GET /experiments/{experiment_id}/targets": (R, None),
+    "GET /targets": (R, None),
+    "POST /targets/entries": (A, {"terms": {**TERMS, "users": 5, "reason": "ours"}, "ends_at": SOON}),
+    "POST /targets/claims": (P, {"terms": TERMS}),
+    "PUT /targets/{target_id}": (P, {"terms": TERMS}),
+    "POST /targets/{target_id}/proof": (P, None),
+    "DELETE /targets/{target_id}": (P, None),
+    "POST /targets/{target_id}/restore": (P, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

@@ -72,7 +72,7 @@ def test_a_system_is_described_piece_by_piece(systems: Systems) -> None:
     [
         ({"name": ""}, "name", "at least 1"),
         ({"base_url": "gateway"}, "base_url", "not an address"),
-        ({"base_url": "http://10.0.0.8"}, "base_url", "not an allowed target"),
+        ({"base_url": "http://169.254.0.8"}, "base_url", "a link-local address"),
         ({"components": [{"name": "a", "calls": ["lgedger"]}, LEDGER]}, "components[0].calls[0]", "'lgedger'"),
         ({"components": [{"name": "a"}, {"name": "a"}]}, "components", "more than once"),
         ({"components": [{"name": "a", "instances": 0}]}, "components[0].instances", "0"),

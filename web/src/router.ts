@@ -27,6 +27,11 @@ export const router = createRouter({
     { path: '/you', component: () => import('./places/You.vue'), meta: { title: 'Your page' } },
     { path: '/people', component: () => import('./places/People.vue'), meta: { title: 'People' } },
     {
+      path: '/targets',
+      component: () => import('./places/Targets.vue'),
+      meta: { title: 'Targets' },
+    },
+    {
       path: '/deeds',
       component: () => import('./places/Deeds.vue'),
       meta: { title: 'Who did what' },

@@ -20,6 +20,7 @@ from stonekettle.core import analysis as core
 from stonekettle.core.orders import Ordered, with_order
 from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
+from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import RunState, check_move
 from stonekettle.engine.local import LocalGenerators, practice_directory
@@ -69,7 +70,7 @@ class FileControl(LocalGenerators):
         self._told = 0
         self._reports: Sequence[EndpointReport] = ()
 
-    def prepared(self, plan: Plan, trial_requests: int) -> None:
+    def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
         self.plan, self.trial_requests = plan, trial_requests
         self.start(plan)
 

@@ -57,6 +57,7 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         cluster,
         KETTLE_SECRET_KEY=kept["secret_key"],
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
+        KETTLE_OWN_PORTS=f"{port},{practice_port}",
         KETTLE_REGION=REGION,
         KETTLE_GENERATORS=str(generators),
     )

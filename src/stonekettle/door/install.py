@@ -87,6 +87,8 @@ def missing_packages(testing: bool) -> list[str]:
             missing.append("nginx-light")
         if shutil.which("prometheus-node-exporter") is None:
             missing.append("prometheus-node-exporter")
+        if shutil.which("ip", path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin") is None:
+            missing.append("iproute2")
     return missing
 
 

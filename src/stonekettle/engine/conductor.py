@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from stonekettle.engine import targets
+from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.driver import room_for
 from stonekettle.engine.errors import EngineError, Halted, MeterSilent
 from stonekettle.engine.lead import Lead
@@ -42,7 +43,11 @@ class Control(Protocol):
     def check_halt(self) -> None:
         """Asked before anything is sent. Raises :class:`Halted` where nothing may be."""
 
-    def prepared(self, plan: Plan, trial_requests: int) -> None:
+    def allowance(self, plan: Plan) -> Allowance:
+        """Where the plan, its addresses resolved, may go: what has to be proven is proven anew. Raises
+        :class:`TargetError` where it may not."""
+
+    def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
         """The plan as it will run, addresses resolved: look for its generators, without load."""
 
     def heard(self) -> Sequence[Heard]:
@@ -77,11 +82,12 @@ def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = C
         control.check_halt()
         described = plan.system
         plan = document.resolved(plan, directory())
-        _check_targets(plan)
-        meters = _Meters(plan, control, lambda: system_document.resolved(described, directory()))
+        allowance = control.allowance(plan)
+        _check_targets(plan, allowance)
+        meters = _Meters(plan, control, lambda: system_document.resolved(described, directory()), allowance)
         script = compile_plan(plan)
-        trial = try_all(script, plan.system.base_url, lambda *_: control.check_halt())
-        control.prepared(plan, trial.requests)
+        trial = try_all(script, plan.system.base_url, lambda *_: control.check_halt(), allowance)
+        control.prepared(plan, allowance, trial.requests)
         meters.count()
         return _drive(_lead_of(plan, script, control), control, meters, clock)
     except Halted as error:
@@ -121,23 +127,23 @@ def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
     )
 
 
-def _check_targets(plan: Plan) -> None:
-    for error in targets.check_allowed(plan.addresses):
+def _check_targets(plan: Plan, allowance: Allowance) -> None:
+    for error in targets.check_allowed(plan.addresses, allowance):
         raise error
-    targets.check_reachable("system.base_url", plan.system.base_url)
+    targets.check_reachable("system.base_url", plan.system.base_url, allowance)
 
 
 class _Meters:
     """The run's meters: scraped each second from its beginning on, and the counts of work done, asked before load and
     after it. Raises :class:`MeterSilent` where one does not report to begin with."""
 
-    def __init__(self, plan: Plan, control: Control, discover: Discover) -> None:
+    def __init__(self, plan: Plan, control: Control, discover: Discover, allowance: Allowance) -> None:
         self._control = control
-        self._scraper = Scraper(plan.system, targets.is_allowed, discover)
+        self._scraper = Scraper(plan.system, allowance.refusal, discover)
         if fault := first_fault(self._scraper.check()):
             self._scraper.close()
             raise MeterSilent(f"{fault}.")
-        self._counts = Counts(plan.journeys, plan.system.base_url, targets.is_allowed)
+        self._counts = Counts(plan.journeys, plan.system.base_url, allowance.refusal)
         self._before: Sequence[Count] = ()
         self._zero: float | None = None
         # The scrape at k s after the start closes second k - 1; the one at 0 gives counters a base.

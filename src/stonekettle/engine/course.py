@@ -107,7 +107,7 @@ class Course:
             return self._resume(at_s, wish)
         if wish.verb is Verb.LET_GO:
             return self._let_go(at_s, wish)
-        self.finish(at_s, RunState.STOPPED, f"Stopped by {wish.who}.", wish.who, wish.why, haste=True)
+        self.finish(at_s, RunState.STOPPED, f"Stopped by {wish.by}.", wish.who, wish.why, haste=True)
         return "Stopped: users finish the step they are in."
 
     def scale(self, at_s: float, factors: Mapping[str, float], why: str) -> None:

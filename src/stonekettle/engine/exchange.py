@@ -14,8 +14,10 @@ from dataclasses import dataclass, field
 import pycurl
 
 from stonekettle.engine import server_timing
+from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.examine import Response
 from stonekettle.engine.flight import MAX_REDIRECTS, Body, Flight, new_share
+from stonekettle.engine.gates import Gates
 from stonekettle.engine.lives import Values
 from stonekettle.engine.script import Request
 from stonekettle.engine.transfers import CONNECTIONS_PER_HOST
@@ -119,10 +121,11 @@ class Transfer:
 class TrialUser:
     """One user as the load has them, whose transfers are looked at closely."""
 
-    def __init__(self, number: int) -> None:
+    def __init__(self, number: int, allowance: Allowance) -> None:
+        self._gates = Gates(allowance)
         self._begun = time.perf_counter()
         self._user = User(number, None, share=new_share())
-        self._user.main = Flight.of(self._user)
+        self._user.main = Flight.of(self._user, self._gates)
         self._parts: list[Flight] = []
 
     def elapsed(self) -> float:
@@ -145,7 +148,7 @@ class TrialUser:
     def accompany(self, requests: Sequence[Request], values: Values) -> list[Transfer]:
         """Send what accompanies it side by side, so many at a time as the load does."""
         while len(self._parts) < len(requests):
-            self._parts.append(Flight.of(self._user, part=True))
+            self._parts.append(Flight.of(self._user, self._gates, part=True))
         pairs = zip(self._parts, requests, strict=False)
         return self._perform([self._prepared(flight, request, values) for flight, request in pairs])
 

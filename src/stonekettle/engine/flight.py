@@ -14,9 +14,10 @@ import pycurl
 
 from stonekettle.engine import records
 from stonekettle.engine.examine import MAX_BODY, Response
+from stonekettle.engine.gates import OPEN, Gates
 from stonekettle.engine.lives import Values
 from stonekettle.engine.script import Request
-from stonekettle.engine.targets import CurlAddress, host_of, open_allowed
+from stonekettle.engine.targets import CurlAddress, host_of, socket_of
 from stonekettle.engine.user import User
 
 CONNECT_TIMEOUT_MS = 10_000
@@ -32,11 +33,13 @@ _OF_BODIES = (b"content-type:",)
 class Flight:
     """A handle with the request it carries, or carried last. ``part`` accompanies a main request; ``whole`` tells that
     everything of its answer is taken; ``refused`` says why it was not let through. ``hops`` counts the redirects it
-    followed, ``place`` is which request of its step it carries, and ``due`` and ``begun`` are of the first of them;
-    ``seed`` is the run's, for the names of traces; ``lead`` and ``tail`` are those of the step and user ``named``."""
+    followed, ``url`` is where it waits to be let since ``held_at``, ``place`` is which request of its step it
+    carries, and ``due`` and ``begun`` are of the first of them; ``seed`` is the run's, for the names of traces;
+    ``lead`` and ``tail`` are those of the step and user ``named``."""
 
     user: User
     handle: pycurl.Curl
+    gates: Gates
     part: bool = False
     seed: int = 0
     hops: int = 0
@@ -50,6 +53,8 @@ class Flight:
     scheduled: float = 0.0
     started: float = 0.0
     refused: str = ""
+    url: str = ""
+    held_at: float = 0.0
     custom: bool = False
     cookie: bool = False
     headers: list[bytes] | None = None
@@ -60,10 +65,10 @@ class Flight:
     tail: bytes = b""
 
     @classmethod
-    def of(cls, user: User, *, part: bool = False, seed: int = 0) -> Flight:
-        """A handle of the user's, with its connections and cookies."""
+    def of(cls, user: User, gates: Gates = OPEN, *, part: bool = False, seed: int = 0) -> Flight:
+        """A handle of the user's, with its connections and cookies, that goes where ``gates`` let it."""
         assert user.share is not None  # given when it came
-        made = cls(user, _new_handle(user.share), part, seed)
+        made = cls(user, _new_handle(user.share), gates, part, seed)
         made.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(made))
         return made
 
@@ -82,13 +87,13 @@ class Flight:
             handle.setopt(pycurl.TIMEOUT_MS, request.time_limit_ms)
             self._set_method(request.method, request.has_body)
             if request.url is not None:
-                handle.setopt(pycurl.URL, request.url)
+                handle.setopt(pycurl.URL, request.url.encode())
             if request.session.connections == "journey":
                 handle.setopt(pycurl.FRESH_CONNECT, request.first)
                 handle.setopt(pycurl.FORBID_REUSE, request.last)
             self.prepared = request
         if request.url is None:
-            handle.setopt(pycurl.URL, request.url_for(values))
+            handle.setopt(pycurl.URL, request.url_for(values).encode("utf-8", "replace"))
         if request.fill_cookie is not None:
             handle.setopt(pycurl.COOKIE, request.fill_cookie(values).encode("utf-8", "replace"))
             self.cookie = True
@@ -107,18 +112,24 @@ class Flight:
             if examiner.needs_headers:
                 self.capture_headers()
 
+    @property
+    def effective_url(self) -> str:
+        return str(self.handle.getinfo_raw(pycurl.EFFECTIVE_URL).decode("utf-8", "replace"))
+
     def leads_to(self, status: int) -> str | None:
         """Where its answer leads, if that is to be followed."""
         if status not in REDIRECTS or self.request is None or not self.request.redirects:
             return None
-        return self.handle.getinfo(pycurl.REDIRECT_URL) or None
+        there = self.handle.getinfo_raw(pycurl.REDIRECT_URL)
+        # A server may write anything there; what is no UTF-8 leads to no host either.
+        return there.decode("utf-8", "replace") if there else None
 
     def follow(self, status: int, url: str, spent_ms: int) -> bool:
         """Set it up for the request that a redirect asks for, as browsers do (Fetch standard, HTTP-redirect fetch);
         ``spent_ms`` of its time limit are over. False where it may not go, or has been led too far."""
         request, handle = self.request, self.handle
         assert request is not None  # it has just been answered
-        self.home = self.home if self.hops else _origin(handle.getinfo(pycurl.EFFECTIVE_URL))
+        self.home = self.home if self.hops else _origin(self.effective_url)
         self.hops += 1
         there = _origin(url)
         if request.confined_to is not None and _port(url) != request.confined_to:
@@ -134,7 +145,7 @@ class Flight:
         left_out = (*(_OWN_ONLY if there != self.home else ()), *(_OF_BODIES if not body else ()))
         headers = [line for line in self._headers() if not line.lower().startswith(left_out)]
         handle.setopt(pycurl.HTTPHEADER, headers)
-        handle.setopt(pycurl.URL, url)
+        handle.setopt(pycurl.URL, url.encode())
         handle.setopt(pycurl.TIMEOUT_MS, max(1, request.time_limit_ms - spent_ms))
         handle.setopt(pycurl.FRESH_CONNECT, 0)
         if self.cookie and there != self.home:
@@ -277,10 +288,13 @@ def _guarded_socket(flight: Flight) -> Callable[[int, CurlAddress], object]:
             where = f"port {address[3][1]} of {host_of(address)}"
             flight.refused = f"it leads to {where}, where its secrets may not go."
             return pycurl.SOCKET_BAD
-        opened = open_allowed(address)
-        if opened is None:
-            flight.refused = f"it leads to {host_of(address)}, which is not an allowed target."
+        host, port = host_of(address), address[3][1]
+        why = flight.gates.refusal(host, port)
+        if why is not None:
+            flight.refused = f"it leads to {host}, which {why}."
             return pycurl.SOCKET_BAD
+        opened = socket_of(address)
+        flight.gates.connected(host, port, opened.fileno())
         return opened
 
     return open_socket

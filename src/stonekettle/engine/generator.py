@@ -14,7 +14,9 @@ from random import Random
 from typing import Any
 
 from stonekettle.core.orders import Ordered
+from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.driver import Driver, driver_for
+from stonekettle.engine.gates import Gates
 from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.looking import Looking
@@ -58,14 +60,16 @@ class LoadLoop:
         seed: int = 1,
         drain_limit_s: float = DRAIN_LIMIT_S,
         keep: Callable[[list[Whole]], None] = lambda kept: None,
+        allowance: Allowance = LOOPBACK,
     ) -> None:
         self.script, self.book, self.emit, self.drain_limit_s = script, book, emit, drain_limit_s
         self.keep = keep
         self.driver: Driver = driver_for(most_users)
         self.looking = Looking(self.driver)
         self.tally = Tally(len(script.cells), len(script.groups))
-        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on, seed, slot)
-        self.population = Population(script, self.tally, self.transfers, Random(seed * 1_000 + slot))
+        self.gates = Gates(allowance)
+        self.transfers = Transfers(script, self.driver, self.looking, self.tally, self._go_on, seed, slot, self.gates)
+        self.population = Population(script, self.tally, self.transfers, Random(seed * 1_000 + slot), self.gates.room)
         self._reasons = Reasons()
         self._start = 0.0
         self._last_since: float | None = None
@@ -111,6 +115,8 @@ class LoadLoop:
                     break
                 next_tick = now + TICK_S
             population.serve(now)
+            if transfers.held:
+                transfers.release()
             looking.look()
             if not transfers.collect():
                 until = min(population.due(now), next_tick) - time.perf_counter()
@@ -129,6 +135,8 @@ class LoadLoop:
 
     def _tick(self, now: float) -> bool:
         """Follow the orders; False when the run is over and nobody is in flight."""
+        if self.gates.until is not None and time.time() >= self.gates.until:
+            self.book.close(now - self._start)
         elapsed = now - self._start
         order, lease = self.book.order_at(elapsed), self.book.lease_at(elapsed)
         self.transfers.choice.follow(order.number)
@@ -155,7 +163,7 @@ class LoadLoop:
             **self.tally.close(edge, self.population.waiting(edge)),
             stalls=[(a - self._start, b - self._start) for a, b in self.looking.take_stalls()],
             timings=self.transfers.timings.close_second(),
-            told=self.population.told(),
+            told={**self.population.told(), "ceiling": self.gates.reached},
             **self._reasons.read(),
         )
         self.emit(second, self.transfers.buffer.take())

@@ -99,6 +99,7 @@ class Lead:
                     self._deal_again(now, f"{item.generator} joined and takes its share.")
         elif isinstance(item, signals.Told):
             self.fleet.hear(item.generator, item.second)
+            self._heed_ceiling(now, item.second.get("told", {}).get("ceiling"))
         elif isinstance(item, signals.Acknowledged):
             self._confirmed(now, item)
         elif isinstance(item, signals.Finished):
@@ -107,6 +108,12 @@ class Lead:
             self._lost(now, item)
         else:
             self._wish(now, item)
+
+    def _heed_ceiling(self, now: float, reached: str | None) -> None:
+        """A generator held load back: what is measured from there on would be the ceiling, not the system."""
+        if reached is not None and self.phase is Phase.RUNNING and self.course.ending is None:
+            cause = f"{reached}, at {self.run_time(now):.0f} s. No more load may go there."
+            self.course.finish(self._soon(now), RunState.STOPPED, cause, PLAN, "", haste=True)
 
     def _confirmed(self, now: float, item: signals.Acknowledged) -> None:
         """A generator that is heard and has not heard the orders in effect for long is given up."""
@@ -221,7 +228,7 @@ class Lead:
         """Meet a wish, or say why not; what was done is part of the run's story."""
         if self.phase is Phase.GATHERING and wish.verb is Verb.STOP:
             self._do(Answer(wish.key, True, "Stopped before load began."))
-            self._end(RunState.STOPPED, f"Stopped by {wish.who} before load began.", False)
+            self._end(RunState.STOPPED, f"Stopped before load began by {wish.by}.", False)
             return
         soon = self._soon(now)
         refusal = self.course.refusal(soon, wish) if self.phase is Phase.RUNNING else "There is no load now."

@@ -11,6 +11,7 @@ import urllib3
 
 from stonekettle.core.orders import Order
 from stonekettle.engine import owner, signals
+from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.owner import Event, GeneratorProcess, SecondDone
 from stonekettle.engine.signals import Action, Heard
@@ -34,6 +35,10 @@ class LocalGenerators:
 
     def check_halt(self) -> None:
         """Nobody halts but whoever interrupts the command."""
+
+    def allowance(self, plan: Plan) -> Allowance:
+        """Load goes to this machine: nobody could be asked whose another one is."""
+        return LOOPBACK
 
     def regions(self, plan: Plan) -> Mapping[str, int]:
         """Whatever region a group comes from, its people are played here."""

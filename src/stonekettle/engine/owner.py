@@ -11,13 +11,14 @@ import subprocess
 import sys
 import threading
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook, rollup
+from stonekettle.engine.allowance import LOOPBACK, Allowance, Ceilings
 from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.records import view
@@ -74,9 +75,17 @@ Event = Ready | Acknowledged | SecondDone | KeptWhole | Finished | Lost
 
 class GeneratorProcess:
     """``on_event`` is called from a thread, in order, ending with Finished or Lost. ``slot`` is the generator's
-    number in its run."""
+    number in its run; it connects to nothing that ``allowance`` does not hold."""
 
-    def __init__(self, plan: Plan, on_event: Callable[[Event], None], *, slot: int = 0, seed: int = 1) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        on_event: Callable[[Event], None],
+        *,
+        slot: int = 0,
+        seed: int = 1,
+        allowance: Allowance = LOOPBACK,
+    ) -> None:
         self._on_event = on_event
         self._process = subprocess.Popen(
             [sys.executable, "-m", "stonekettle.engine.process"],
@@ -92,7 +101,8 @@ class GeneratorProcess:
         self._telling = threading.Lock()
         self._closed = threading.Event()
         self.is_owned: Callable[[], bool] = lambda: True
-        self._tell({"plan": document.to_document(plan), "files": files, "slot": slot, "seed": seed})
+        told = {"files": files, "slot": slot, "seed": seed, "allowance": allowance.as_dict()}
+        self._tell({"plan": document.to_document(plan), **told})
         self._threads = [
             threading.Thread(target=self._listen, name="generator-events", daemon=True),
             threading.Thread(target=self._hear_complaints, name="generator-complaints", daemon=True),
@@ -114,6 +124,10 @@ class GeneratorProcess:
 
     def lease(self, lease: Lease) -> None:
         self._tell({"lease": lease.as_dict()})
+
+    def share(self, shares: Sequence[Ceilings]) -> None:
+        """How much of each permit's ceilings it may use, in their order."""
+        self._tell({"shares": [asdict(share) for share in shares]})
 
     def let_go(self) -> None:
         """Let users go after their step, whatever was ordered."""

@@ -7,7 +7,7 @@ clock, which stands while the run is paused: nobody wakes in a crowd when it goe
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from random import Random
 from typing import Any, Protocol
 
@@ -38,15 +38,23 @@ class Stage(Protocol):
 
 
 class Population:
-    """Users come and go by :meth:`follow`; between their steps they wait in ``heap`` by when they are due."""
+    """Users come and go by :meth:`follow`; between their steps they wait in ``heap`` by when they are due.
+    ``room`` says whether one more may come, where so many are."""
 
-    def __init__(self, script: Script, tally: Tally, stage: Stage, random: Random) -> None:
+    def __init__(
+        self,
+        script: Script,
+        tally: Tally,
+        stage: Stage,
+        random: Random,
+        room: Callable[[int], bool] = lambda present: True,
+    ) -> None:
         self.dealer = Dealer(script, random)
         self.thinks = [request.think.sampler(random) for journey in script.journeys for request in journey]
         self.heap: list[tuple[float, int, User]] = []
         self.numbers = Stock()
         self.groups = [Crowd(number, terms, random) for number, terms in enumerate(script.groups)]
-        self._tally, self._stage = tally, stage
+        self._tally, self._stage, self._room = tally, stage, room
         self._free_numbers: list[int] = []
         self._visits: dict[int, int] = {}
         self._order, self._lease = NOTHING, Lease(-1, 0.0, {}, ())
@@ -188,10 +196,12 @@ class Population:
         return self._dismissed or user.between or not self.groups[user.group].terms.finishes_journey
 
     def _free_number(self, group: Crowd) -> int | None:
-        """A number for somebody who comes; None where no number or row is to be had now."""
+        """A number for somebody who comes; None where no number, row or room is to be had now."""
         returning = self._free_numbers if group.clock is None else []
         number = returning[0] if returning else self.numbers.peek()
         if number is None or self.dealer.outlook(number) is not None:
+            return None
+        if not self._room(sum(crowd.here for crowd in self.groups)):
             return None
         if returning:
             heapq.heappop(returning)

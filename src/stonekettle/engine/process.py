@@ -16,6 +16,7 @@ import time
 from typing import Any
 
 from stonekettle.engine import orderbook, rollup
+from stonekettle.engine.allowance import Allowance, Ceilings
 from stonekettle.engine.errors import GeneratorLost
 from stonekettle.engine.generator import LoadLoop, settle_interpreter
 from stonekettle.engine.kept import Whole
@@ -68,6 +69,7 @@ def main() -> None:
         slot=setup["slot"],
         seed=setup["seed"],
         keep=outgoing.put,
+        allowance=Allowance.of(setup["allowance"]),
     )
     owner = _Owner(loop, outgoing)
     threading.Thread(target=owner.listen, name="orders", daemon=True).start()
@@ -133,6 +135,8 @@ class _Owner:
             self._outgoing.put(order.number)
         elif "lease" in message:
             self._book.hear_lease(Lease.of(message["lease"]))
+        elif "shares" in message:
+            self._loop.gates.give([Ceilings(**share) for share in message["shares"]])
         elif "let go" in message:
             self._let_go()
         elif "halt" in message:

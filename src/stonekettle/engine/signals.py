@@ -83,6 +83,11 @@ class Wish:
     key: int = 0
     """By which the answer is told."""
 
+    @property
+    def by(self) -> str:
+        """Who wants it, and why if they say so."""
+        return f"{self.who}: {self.why.rstrip('.')}" if self.why else self.who
+
 
 Heard = Ready | Told | Acknowledged | Lost | Finished | Wish
 

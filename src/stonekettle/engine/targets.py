@@ -1,12 +1,11 @@
-"""Where may load go? Loopback only, so far.
+"""Do the addresses of a plan lead where load may go?
 
-Checked when a plan is saved, when a run is prepared (after name resolution), and by the generator
-at every new connection, so that a name that changes its address mid-run gains nothing.
+Asked when a run is prepared, after name resolution; generators ask of every new connection, by its numeric address, so
+that a name that changes its address mid-run gains nothing.
 """
 
 from __future__ import annotations
 
-import ipaddress
 import socket
 import time
 from collections.abc import Iterable
@@ -14,19 +13,14 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from urllib.parse import urlsplit
 
+from stonekettle.engine.addresses import plain, why_never
+from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.errors import TargetError
 from stonekettle.plan.parts import PRACTICE
 
 CONNECT_TIMEOUT_S = 3.0
 LOOKUP_LIMIT_S = 1.5
-
-
-def is_allowed(address: str) -> bool:
-    """Whether load may go to this numeric IP address."""
-    ip = ipaddress.ip_address(address.partition("%")[0])
-    if isinstance(ip, ipaddress.IPv6Address) and ip.ipv4_mapped is not None:
-        ip = ip.ipv4_mapped
-    return ip.is_loopback
+MEND = "Load goes to this machine and to targets that are proven or entered: see Targets."
 
 
 CurlAddress = tuple[int, int, int, tuple[str, int]]
@@ -45,10 +39,8 @@ def host_of(address: CurlAddress) -> str:
     return host.decode() if isinstance(host, bytes) else host
 
 
-def open_allowed(address: CurlAddress) -> socket.socket | None:
-    """The socket libcurl asks for, or None where load may not go."""
-    if not is_allowed(host_of(address)):
-        return None
+def socket_of(address: CurlAddress) -> socket.socket:
+    """The socket libcurl asks for."""
     return _HandedOver(*address[:3])
 
 
@@ -69,35 +61,78 @@ def _lookup(host: str) -> Future[list[str]]:
 
 
 def _addresses(host: str) -> list[str]:
-    return [str(info[4][0]) for info in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)]
+    found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM, flags=socket.AI_ADDRCONFIG)
+    return list(dict.fromkeys(str(info[4][0]) for info in found))
 
 
-def resolve(path: str, url: str) -> tuple[str, str, int]:
-    """Host, numeric address and port of ``url``; raises :class:`TargetError` unless every address
-    of the host is allowed. ``path`` is the address's place in the plan."""
+def addresses_of(host: str) -> list[str]:
+    """All numeric addresses of a host, as this machine finds them. Raises ``OSError``, ``UnicodeError`` or
+    ``TimeoutError`` where it does not."""
+    return _lookup(host).result(LOOKUP_LIMIT_S)
+
+
+def host_and_port(path: str, url: str) -> tuple[str, int]:
+    """Where ``url`` leads, as it is written. Raises :class:`TargetError` where it has no usable port."""
     try:
         parts = urlsplit(url)
-        host = parts.hostname or ""
-        port = parts.port or (443 if parts.scheme == "https" else 80)
+        return parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
     except ValueError as error:
         raise TargetError(path, f"{url} has no usable port.", "Use a port from 1 to 65535.") from error
+
+
+def resolve(path: str, url: str, allowance: Allowance) -> tuple[str, str, int]:
+    """Host, numeric address and port of ``url``; raises :class:`TargetError` unless every address
+    of the host is allowed. ``path`` is the address's place in the plan."""
+    host, port = host_and_port(path, url)
     try:
-        addresses = _lookup(host).result(LOOKUP_LIMIT_S)
+        addresses = addresses_of(host)
     except (OSError, UnicodeError, TimeoutError) as error:
         raise TargetError(
             path, f"the host {host!r} cannot be found.", "Correct its name, or use its address."
         ) from error
     for address in addresses:
-        if not is_allowed(address):
-            raise TargetError(
-                path,
-                f"{host} ({address}) is not an allowed target.",
-                "Load goes only to this machine so far: use 127.0.0.1, ::1 or localhost.",
-            )
+        why = allowance.refusal(address, port)
+        if why is not None:
+            raise TargetError(path, f"{host} ({address}) {why}.", MEND)
+        scheme = urlsplit(url).scheme
+        if not allowance.speaks(address, port, scheme):
+            raise TargetError(path, f"{host} ({address}) is not an allowed target by {scheme}.", MEND)
     return host, addresses[0], port
 
 
-def check_allowed(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
+def check_never(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
+    """Those among (path, address) pairs whose host is written as a numeric address that nothing is ever sent to."""
+    problems = []
+    for path, url in addresses:
+        if url.startswith(f"{PRACTICE}://"):
+            continue
+        try:
+            host = host_and_port(path, url)[0]
+            if not _is_numeric(host):
+                # A name is judged by its addresses, when something is sent there.
+                host.encode("idna")
+                continue
+        except TargetError as error:
+            problems.append(error)
+            continue
+        except UnicodeError:
+            problems.append(TargetError(path, f"{host!r} is not a host name.", "Correct it, or use its address."))
+            continue
+        ip = plain(host)
+        if (what := why_never(ip)) is not None:
+            problems.append(TargetError(path, f"{ip} is {what}: nothing is ever sent there.", "Correct the address."))
+    return problems
+
+
+def _is_numeric(host: str) -> bool:
+    try:
+        plain(host)
+    except ValueError:
+        return False
+    return True
+
+
+def check_allowed(addresses: Iterable[tuple[str, str]], allowance: Allowance = LOOPBACK) -> list[TargetError]:
     """The forbidden or unknown among (path, address) pairs; practice addresses are allowed."""
     problems = []
     elsewhere = [(path, url) for path, url in addresses if not url.startswith(f"{PRACTICE}://")]
@@ -106,15 +141,15 @@ def check_allowed(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
             _lookup(urlsplit(url).hostname or "")  # all at the same time
     for path, url in elsewhere:
         try:
-            resolve(path, url)
+            resolve(path, url, allowance)
         except TargetError as error:
             problems.append(error)
     return problems
 
 
-def check_reachable(path: str, url: str) -> None:
+def check_reachable(path: str, url: str, allowance: Allowance = LOOPBACK) -> None:
     """Open and close one connection; raises :class:`TargetError` when nothing answers."""
-    _, address, port = resolve(path, url)
+    _, address, port = resolve(path, url, allowance)
     try:
         with socket.create_connection((address, port), CONNECT_TIMEOUT_S):
             pass

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Callable
 from random import Random
 
@@ -12,6 +13,7 @@ from stonekettle.engine.driver import Driver
 from stonekettle.engine.evenly import Evenly
 from stonekettle.engine.examine import Response
 from stonekettle.engine.flight import Flight, new_share
+from stonekettle.engine.gates import OPEN, Gates
 from stonekettle.engine.kept import EXCERPT, LOOKED_AT, MOST_WAITING, Choice, Whole, Why
 from stonekettle.engine.lives import Values
 from stonekettle.engine.looking import Looking
@@ -23,6 +25,8 @@ from stonekettle.engine.user import User
 
 CONNECTIONS_PER_HOST = 6
 """So many at a time for a user's accompanying requests, as browsers do."""
+HELD_LONG_S = 0.25
+"""A crowd of requests that came by chance is let go within less."""
 
 _ERROR = {name: number for number, name in enumerate(ERRORS)}
 CUT_OFF = _ERROR["cut off at the end"]
@@ -53,8 +57,11 @@ class Transfers:
         on_end: Callable[[User, float, bool], None],
         seed: int = 0,
         slot: int = 0,
+        gates: Gates = OPEN,
     ) -> None:
         self._seed = seed
+        self._gates = gates
+        self._held: deque[Flight] = deque()
         self.buffer = RecordBuffer()
         self.timings = TimingSampler(script.timing_names)
         self.choice = Choice(Random(f"{seed}-{slot}-kept"))
@@ -75,12 +82,17 @@ class Transfers:
         """Whether any transfer is in the air."""
         return bool(self._busy)
 
+    @property
+    def held(self) -> bool:
+        """Whether a ceiling holds any request back."""
+        return bool(self._held)
+
     def enter(self, user: User) -> None:
         if self._kept[user.group]:
             self._take_over(user, self._kept[user.group].pop())
             return
         user.share = new_share()
-        user.main = Flight.of(user, seed=self._seed)
+        user.main = Flight.of(user, self._gates, seed=self._seed)
         if any(self._limits[user.group]):
             user.main.slow_to(*self._limits[user.group])
 
@@ -117,16 +129,49 @@ class Transfers:
         assert flight is not None  # a user has its handle from the start
         user.parts = 0
         flight.prepare(request, values)
-        now = time.perf_counter()
-        flight.scheduled, flight.started = due, now
-        tally = self._tally
-        tally.start(now, due, self._cells[user.group][request.step])
+        flight.scheduled, flight.hops = due, 0
+        if self._gates.limited and not self._may_go(flight, request.url_for(values)):
+            return
+        self._begin_step(flight, request, time.perf_counter())
+
+    def _begin_step(self, flight: Flight, request: Request, now: float) -> None:
+        """Send a step's main request."""
+        user, tally = flight.user, self._tally
+        flight.started = now
+        tally.start(now, flight.scheduled, self._cells[user.group][request.step])
         if self.timings.wanted and self.timings.take(now - tally.begun):
             flight.capture_headers()
         if self._looks.take(now - tally.begun):
             flight.capture_whole()
+        self._launch(flight)
+
+    def _launch(self, flight: Flight) -> None:
         self._busy[flight.handle] = flight
         self._multi.add_handle(flight.handle)
+
+    def _may_go(self, flight: Flight, url: str) -> bool:
+        """Whether the ceilings let it go now; if not, it waits for its turn behind those that wait already."""
+        flight.url = url
+        if not self._held and self._gates.passes(url, time.perf_counter()):
+            return True
+        flight.held_at = time.perf_counter()
+        self._held.append(flight)
+        return False
+
+    def release(self) -> None:
+        """Let those go that were held back, in their order, as far as the ceilings let them by now."""
+        held, now = self._held, time.perf_counter()
+        if now - held[0].held_at > HELD_LONG_S:
+            self._gates.held_long(held[0].url, now)
+        while held and self._gates.passes(held[0].url, now := time.perf_counter()):
+            flight = held.popleft()
+            request = flight.request
+            assert request is not None  # set up before it was held
+            if flight.part or flight.hops:
+                flight.scheduled = flight.started = now
+                self._launch(flight)
+            else:
+                self._begin_step(flight, request, now)
 
     def take_whole(self) -> list[Whole]:
         """What was kept whole in the second that ends, and begin another."""
@@ -153,7 +198,15 @@ class Transfers:
                 return any_done
 
     def cut_off(self, now: float) -> None:
-        """End what is in the air, at the end of a run."""
+        """End what is in the air, at the end of a run, and what was never let go."""
+        while self._held:
+            flight = self._held.popleft()
+            if flight.part:
+                self._end_part(flight, now)
+            elif flight.hops:
+                self._end_step(flight.user, now)
+            else:
+                self._on_end(flight.user, now, False)
         while self._busy:
             for flight in list(self._busy.values()):
                 if flight.handle in self._busy:
@@ -213,15 +266,12 @@ class Transfers:
             int(self._looking.blind_s * 1e6),
         )
         if led_on:
-            flight.scheduled = flight.started = now
-            self._busy[handle] = flight
-            self._multi.add_handle(handle)
+            if not self._gates.limited or self._may_go(flight, target or ""):
+                flight.scheduled = flight.started = now
+                self._launch(flight)
             return
         if flight.part:
-            user.free.append(flight)
-            user.waiting -= 1
-            if user.waiting == 0:
-                self._end_step(user, now)
+            self._end_part(flight, now)
             return
         user.failed = error
         if request.accompanying and not error:
@@ -265,7 +315,7 @@ class Transfers:
                 why=why,
                 chance=chance,
                 method=request.method,
-                url=flight.handle.getinfo(pycurl.EFFECTIVE_URL),
+                url=flight.effective_url,
                 sent_headers=headers.decode("latin-1")[:EXCERPT],
                 sent_body=body[:EXCERPT].decode("utf-8", "replace"),
                 headers=response.last_headers[:EXCERPT],
@@ -299,16 +349,24 @@ class Transfers:
             wanted.append(other)
         down, up = self._limits[user.group]
         for other in wanted:
-            flight = user.free.pop() if user.free else Flight.of(user, part=True, seed=self._seed)
+            flight = user.free.pop() if user.free else Flight.of(user, self._gates, part=True, seed=self._seed)
             if down or up:
                 # They share the line, so many at a time as go side by side.
                 beside = min(len(wanted), CONNECTIONS_PER_HOST)
                 flight.slow_to(max(1, down // beside) if down else 0, max(1, up // beside) if up else 0)
             flight.prepare(other, main.values)
-            flight.scheduled = flight.started = now
             user.waiting += 1
-            self._busy[flight.handle] = flight
-            self._multi.add_handle(flight.handle)
+            if not self._gates.limited or self._may_go(flight, other.url_for(main.values)):
+                flight.scheduled = flight.started = now
+                self._launch(flight)
+
+    def _end_part(self, flight: Flight, now: float) -> None:
+        """One of a step's accompanying requests is over."""
+        user = flight.user
+        user.free.append(flight)
+        user.waiting -= 1
+        if user.waiting == 0:
+            self._end_step(user, now)
 
     def _end_step(self, user: User, now: float) -> None:
         """The step is over."""

@@ -10,6 +10,7 @@ from dataclasses import dataclass, fields, is_dataclass, replace
 from random import Random
 from typing import Any, TypeVar, cast
 
+from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.comparison import Comparison, compare
 from stonekettle.engine.errors import TargetError, TrialFailed
 from stonekettle.engine.examine import Examiner, Outcome, Response
@@ -82,29 +83,36 @@ class TrialResult:
     requests: int
 
 
-def try_all(script: Script, base_url: str, tell: Tell = silent) -> TrialResult:
+def try_all(script: Script, base_url: str, tell: Tell = silent, allowance: Allowance = LOOPBACK) -> TrialResult:
     """Walk every journey once; ``tell`` hears each step begun. Raises :class:`TrialFailed` at the first step that
     fails."""
     requests = 0
     for number in range(len(script.journeys)):
-        trial = try_journey(script, base_url, number, tell)
+        trial = try_journey(script, base_url, number, tell, allowance=allowance)
         requests += trial.requests
         if not trial.passed:
             raise TrialFailed(trial.reason)
     return TrialResult(requests)
 
 
-def try_journey(script: Script, base_url: str, number: int, tell: Tell = silent, user: int = 1) -> JourneyTrial:
+def try_journey(
+    script: Script,
+    base_url: str,
+    number: int,
+    tell: Tell = silent,
+    user: int = 1,
+    allowance: Allowance = LOOPBACK,
+) -> JourneyTrial:
     """Walk one journey as ``user`` (from 1, with the rows it would have), no longer than :data:`LIMIT_S`;
     ``tell`` hears each step begun. Raises :class:`TrialFailed` where load may not go at all."""
     try:
-        resolve("system.base_url", base_url)
+        resolve("system.base_url", base_url, allowance)
     except TargetError as error:
         raise TrialFailed(str(error)) from error
     requests = script.journeys[number]
     values = Values({**script.samples[number], **script.row(number + user - 1)}, user, 1, Random())
     name = script.step_names[requests[0].step][0]
-    walker = TrialUser(user - 1)
+    walker = TrialUser(user - 1, allowance)
     steps: list[StepTrial] = []
     try:
         for place, request in enumerate(requests):

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import urllib3
 
-from stonekettle.meters.endpoint import Allow, MeterError, guarded_http
+from stonekettle.meters.endpoint import MeterError, Refusal, guarded_http
 from stonekettle.meters.samples import Source
 from stonekettle.plan import json_path, patterns
 from stonekettle.plan.journey import Journey, Proof
@@ -33,9 +33,9 @@ class Count:
 class Counts:
     """The counts of all journeys whose proof is an address; ``base_url`` is the system's own."""
 
-    def __init__(self, journeys: Sequence[Journey], base_url: str, allow: Allow) -> None:
+    def __init__(self, journeys: Sequence[Journey], base_url: str, refusal: Refusal) -> None:
         self._base_url = base_url
-        self._http = guarded_http(allow)
+        self._http = guarded_http(refusal)
         self._proofs = [(j.name, j.proof) for j in journeys if j.proof is not None and j.proof.address is not None]
 
     def read(self) -> tuple[Count, ...]:

@@ -8,17 +8,19 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
-from socket import SHUT_RDWR, SOCK_STREAM, getaddrinfo, socket
+from socket import AI_ADDRCONFIG, SHUT_RDWR, SOCK_STREAM, getaddrinfo, socket
 from statistics import fmean
 from urllib.parse import urljoin, urlsplit
 from weakref import WeakSet
 
 import urllib3
 from urllib3.connection import HTTPConnection, HTTPSConnection
+from urllib3.exceptions import ConnectTimeoutError, NewConnectionError
+from urllib3.util.connection import create_connection
 
 from stonekettle.meters.exposition import ExpositionError, Page, PageReader
 from stonekettle.plan.secrecy import origin_of
@@ -31,8 +33,8 @@ ACCEPT = "application/openmetrics-text; version=1.0.0, text/plain; version=0.0.4
 DATE_EVERY = 10
 """One answer in so many has its date looked at; a date is only good to a second."""
 
-Allow = Callable[[str], bool]
-"""Whether this numeric address may be connected to."""
+Refusal = Callable[[str, int], str | None]
+"""Why this numeric address and port may not be connected to; None where it may."""
 
 
 class MeterError(Exception):
@@ -62,31 +64,25 @@ class GuardedClient(urllib3.PoolManager):
         self.clear()
 
 
-def guarded_http(allow: Allow, hosts: int = 10) -> GuardedClient:
-    """A client whose connections go only where ``allow`` lets them."""
+def guarded_http(refusal: Refusal, hosts: int = 10) -> GuardedClient:
+    """A client whose connections go only where ``refusal`` lets them: each is made to a numeric address that was
+    judged, so that no other answer of a name server can come between."""
 
-    def check(address: str) -> None:
-        if not allow(address):
-            raise MeterError(f"{address} is not an allowed address")
-
-    def connected(connection: HTTPConnection, connect: Callable[[], socket]) -> socket:
+    def connected(connection: HTTPConnection) -> socket:
+        host, port = connection.host.strip("[]"), connection.port
         try:
-            found = getaddrinfo(connection.host, connection.port, type=SOCK_STREAM)
+            found = getaddrinfo(host, port, type=SOCK_STREAM, flags=AI_ADDRCONFIG)
         except (OSError, UnicodeError) as error:
-            raise MeterError(f"the host {connection.host!r} cannot be found") from error
-        for entry in found:
-            check(str(entry[4][0]))
-        sock = connect()
-        try:
-            check(str(sock.getpeername()[0]))  # the name may have another address by now
-        except MeterError:
-            sock.close()
-            raise
-        return sock
+            raise MeterError(f"the host {host!r} cannot be found") from error
+        addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
+        for address in addresses:
+            if (why := refusal(address, port)) is not None:
+                raise MeterError(f"{address} {why}")
+        return _connect(connection, addresses)
 
     class GuardedHttp(HTTPConnection):
         def _new_conn(self) -> socket:
-            return connected(self, super()._new_conn)
+            return connected(self)
 
         def connect(self) -> None:
             super().connect()
@@ -94,7 +90,7 @@ def guarded_http(allow: Allow, hosts: int = 10) -> GuardedClient:
 
     class GuardedHttps(HTTPSConnection):
         def _new_conn(self) -> socket:
-            return connected(self, super()._new_conn)
+            return connected(self)
 
         def connect(self) -> None:
             super().connect()
@@ -109,6 +105,21 @@ def guarded_http(allow: Allow, hosts: int = 10) -> GuardedClient:
     manager = GuardedClient(hosts)
     manager.pool_classes_by_scheme = {"http": HttpPool, "https": HttpsPool}
     return manager
+
+
+def _connect(connection: HTTPConnection, addresses: Sequence[str]) -> socket:
+    """To the first of these that answers."""
+    for place, address in enumerate(addresses, start=1):
+        try:
+            return create_connection(
+                (address, connection.port), connection.timeout, socket_options=connection.socket_options
+            )
+        except TimeoutError as error:
+            raise ConnectTimeoutError(connection, f"it took more than {connection.timeout:g} s to connect") from error
+        except OSError as error:
+            if place == len(addresses):
+                raise NewConnectionError(connection, str(error)) from error
+    raise MeterError(f"the host {connection.host!r} has no address")
 
 
 class Endpoint:

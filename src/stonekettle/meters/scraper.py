@@ -9,7 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
 from stonekettle.meters.counts import Count
-from stonekettle.meters.endpoint import Allow, Endpoint, MeterError, Reading, guarded_http
+from stonekettle.meters.endpoint import Endpoint, MeterError, Reading, Refusal, guarded_http
 from stonekettle.meters.exposition import MetricHelp, Series
 from stonekettle.meters.recognise import mappings
 from stonekettle.meters.samples import Batch, Catalogue, Source
@@ -75,8 +75,8 @@ class Scraper:
     With ``discover`` each round also asks which those are, for the next one: instances come and go.
     """
 
-    def __init__(self, system: System, allow: Allow, discover: Discover | None = None) -> None:
-        self._http = guarded_http(allow, MOST_HOSTS)
+    def __init__(self, system: System, refusal: Refusal, discover: Discover | None = None) -> None:
+        self._http = guarded_http(refusal, MOST_HOSTS)
         self._endpoints = [Endpoint(*address, self._http) for address in _addresses(system)]
         self._left: list[Endpoint] = []
         self._discover = discover

@@ -29,6 +29,8 @@ class PlanError(ValueError):
     ``PlanError`` is raised whole: nothing is changed by a document that has problems.
     """
 
+    title = "The document has problems"
+
     def __init__(self, problems: Iterable[Problem]) -> None:
         found = tuple(problems)
         self.problems = found[:MAX_PROBLEMS]

@@ -20,6 +20,7 @@ from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
 from stonekettle.server.systems.api import router as systems
+from stonekettle.server.targets.api import router as targets
 
 
 def signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
@@ -46,6 +47,7 @@ problems.install(api)
 api.add_router("", access)
 api.add_router("", history)
 api.add_router("", systems)
+api.add_router("", targets)
 api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)

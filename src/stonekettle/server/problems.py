@@ -65,7 +65,7 @@ def expected(error: Exception) -> dict[str, Any] | None:
     """An error that says what is wrong and how to mend it, as a problem; None for any other."""
     if isinstance(error, PlanError):
         found = [p.as_dict() for p in error.problems]
-        return {"status": 422, "title": "The document has problems", "detail": str(error), "problems": found}
+        return {"status": 422, "title": error.title, "detail": str(error), "problems": found}
     if isinstance(error, TableError):
         found = [{"path": error.field, "message": error.message, "mend": error.mend}]
         return {"status": 422, "title": "The file cannot be used", "detail": str(error), "problems": found}

@@ -30,6 +30,7 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "stonekettle.server.access",
     "stonekettle.server.history",
+    "stonekettle.server.targets",
     "stonekettle.server.jobs",
     "stonekettle.server.systems",
     "stonekettle.server.feeds",
@@ -104,6 +105,15 @@ WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
 
 PRACTICE_CONTROL = os.environ.get("KETTLE_PRACTICE")
 """Where the practice system tells its addresses, e.g. http://127.0.0.1:8802; None without it."""
+OWN_PORTS = frozenset(
+    int(port)
+    for name in ("KETTLE_OWN_PORTS", "KETTLE_PORTS_NEVER", "KETTLE_DB_PORT")
+    for port in os.environ.get(name, "").split(",")
+    if port
+)
+"""Ports of this machine that no load ever goes to: Stone Kettle's own, and those that its administrators add."""
+PROOF_EVERY_S = float(os.environ.get("KETTLE_PROOF_EVERY_S", "60"))
+"""How often the targets of a run under way are proven again."""
 GENERATOR_REGION = os.environ.get("KETTLE_REGION", "local")
 GENERATOR_LABEL = os.environ.get("KETTLE_LABEL", platform.node())[:80]
 """Tells where a generator runs."""

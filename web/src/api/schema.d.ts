@@ -659,6 +659,164 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Targets */
+        get: operations["stonekettle_server_targets_api_list_targets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Enter Target
+         * @description Load may go there because an administrator says so.
+         */
+        post: operations["stonekettle_server_targets_api_enter_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/claims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Claim Target
+         * @description Load may go there once it shows the token that is told here.
+         */
+        post: operations["stonekettle_server_targets_api_claim_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{target_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change Target */
+        put: operations["stonekettle_server_targets_api_change_target"];
+        post?: never;
+        /**
+         * Remove Target
+         * @description No load may go there any more; runs that load it end.
+         */
+        delete: operations["stonekettle_server_targets_api_remove_target"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{target_id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prove Target
+         * @description Look for the token now.
+         */
+        post: operations["stonekettle_server_targets_api_prove_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{target_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Target
+         * @description A target that was removed is there again.
+         */
+        post: operations["stonekettle_server_targets_api_restore_target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Targets Of System
+         * @description Where the system is outside of this machine, and whether it may be loaded and asked there.
+         */
+        get: operations["stonekettle_server_targets_api_targets_of_system"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Targets Of Experiment
+         * @description Where a run would go outside of this machine, and whether it may.
+         */
+        get: operations["stonekettle_server_targets_api_targets_of_experiment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/feeds": {
         parameters: {
             query?: never;
@@ -2146,6 +2304,142 @@ export interface components {
             seconds_days?: number | null;
             /** Runs Days */
             runs_days?: number | null;
+        };
+        /**
+         * ClosedHoursBody
+         * @description No load from ``start`` to ``end`` (07:00) on these days; an end not after the start is one of the next day.
+         */
+        ClosedHoursBody: {
+            /** Days */
+            days: string[];
+            /** Start */
+            start: string;
+            /** End */
+            end: string;
+        };
+        /**
+         * TargetLine
+         * @description A target; ``text`` says in a sentence how it stands, ``token`` what is to be shown there.
+         */
+        TargetLine: {
+            /** Id */
+            id: number;
+            way: components["schemas"]["Way"];
+            /** Name */
+            name: string;
+            terms: components["schemas"]["Terms"];
+            /** Ends At */
+            ends_at: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "closed" | "unproven" | "lost" | "ended";
+            /** Text */
+            text: string;
+            /** Ceilings */
+            ceilings: string;
+            /** Addresses */
+            addresses: string[];
+            /** Token */
+            token: string;
+            /** Proven At */
+            proven_at: string | null;
+            /** Looked At */
+            looked_at: string | null;
+            /** Fault */
+            fault: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Removed */
+            removed: boolean;
+        };
+        /**
+         * TargetList
+         * @description All targets, where a token is looked for, and the ports of this machine that no load goes to.
+         */
+        TargetList: {
+            /** Targets */
+            targets: components["schemas"]["TargetLine"][];
+            /** Proof Path */
+            proof_path: string;
+            /** Proof Record */
+            proof_record: string;
+            /** Own Ports */
+            own_ports: number[];
+        };
+        /**
+         * Terms
+         * @description ``host``: a name, an address or a range; ``ports`` ("443, 8000-8100") and ``scheme`` empty: all. ``users``,
+         *     ``requests`` (per second) and ``connections`` are what it bears at most, of everybody together.
+         */
+        Terms: {
+            /** Host */
+            host: string;
+            /**
+             * Ports
+             * @default
+             */
+            ports: string;
+            /**
+             * Scheme
+             * @default
+             */
+            scheme: string;
+            /** Contact */
+            contact: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Users */
+            users?: number | null;
+            /** Requests */
+            requests?: number | null;
+            /** Connections */
+            connections?: number | null;
+            /** Closed */
+            closed?: components["schemas"]["ClosedHoursBody"][];
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone: string;
+        };
+        /**
+         * Way
+         * @enum {string}
+         */
+        Way: "entered" | "proven";
+        /**
+         * TermsBody
+         * @description The terms, and of one that an administrator enters when it ends.
+         */
+        TermsBody: {
+            terms: components["schemas"]["Terms"];
+            /** Ends At */
+            ends_at?: string | null;
+        };
+        /**
+         * TargetUse
+         * @description A place a document leads to outside of this machine: whether load may go there now, and by which target.
+         */
+        TargetUse: {
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Allowed */
+            allowed: boolean;
+            /** Text */
+            text: string;
+            target: components["schemas"]["TargetLine"] | null;
         };
         /**
          * FeedLine
@@ -4643,6 +4937,210 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeepingLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_list_targets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetList"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_enter_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_claim_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_change_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_remove_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_prove_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_restore_target: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_targets_of_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetUse"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_targets_api_targets_of_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetUse"][];
                 };
             };
         };

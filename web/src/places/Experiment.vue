@@ -10,6 +10,7 @@ import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
+import TargetNotice from '@/ui/TargetNotice.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { given, percent, users, when } from '@/ui/format'
 
@@ -63,6 +64,7 @@ async function run() {
             <RunState :state="busy.state" />.
           </p>
           <Problem v-if="start.isError.value" :error="start.error.value" />
+          <TargetNotice :id="id" :key="experiment.data.value?.revision" kind="experiment" />
           <p v-for="line in outline.advice" :key="line" class="border-l-2 border-ochre pl-3">
             <span class="text-ochre">◐</span> {{ line }}
           </p>

@@ -140,7 +140,7 @@ onBeforeRouteLeave(() => {
         <p class="label">Nothing is saved until the plan is sound; what you typed stays here.</p>
       </template>
       <template v-else-if="check.data.value">
-        <p class="text-moss">○ This plan can run.</p>
+        <p class="text-moss">○ This plan has no faults.</p>
         <p v-for="line in check.data.value.advice" :key="line" class="border-l-2 border-ochre pl-3">
           <span class="text-ochre">◐</span> {{ line }}
         </p>

@@ -8,6 +8,7 @@ import Action from '@/ui/Action.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
+import TargetNotice from '@/ui/TargetNotice.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { together } from '@/ui/meterState'
 import ComponentForm from './system/ComponentForm.vue'
@@ -91,6 +92,7 @@ async function copy() {
       <SystemHeader :id="id" :name="system.data.value?.name ?? ''" :archived="archived" />
     </template>
     <template v-if="doc && system.data.value" #margin>
+      <TargetNotice :id="id" :key="system.data.value.revision" kind="system" />
       <section class="space-y-2 border-t border-rule pt-3" aria-label="Meters">
         <h2>Meters</h2>
         <p data-testid="meter-summary">{{ summary }}</p>

@@ -12,6 +12,7 @@ const router = useRouter()
 const signOut = useSignOut()
 const places = computed(() => [
   { to: '/you', name: 'Your page' },
+  { to: '/targets', name: 'Targets' },
   { to: '/deeds', name: 'Who did what' },
   ...(may('administrator') ? [{ to: '/people', name: 'People' }] : []),
 ])

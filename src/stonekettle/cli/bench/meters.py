@@ -18,8 +18,8 @@ import yaml
 
 from stonekettle.cli.bench import Figure
 from stonekettle.cli.run import PracticeProcess
+from stonekettle.engine.allowance import LOOPBACK
 from stonekettle.engine.local import practice_directory
-from stonekettle.engine.targets import is_allowed
 from stonekettle.meters.scraper import Scraper
 from stonekettle.plan import system_document
 
@@ -90,7 +90,7 @@ def _scrape(addresses: list[str], seconds: int) -> tuple[float, int, int]:
     system = system_document.from_document(
         {"name": "Fifty", "base_url": pages[0], "components": [{"name": "ledger", "meters": meters}]}
     )
-    scraper = Scraper(system, is_allowed)
+    scraper = Scraper(system, LOOPBACK.refusal)
     scraper.check()
     begin, used = time.monotonic(), time.process_time()
     scraper.start(begin)

@@ -8,7 +8,7 @@ from typing import Any
 from django.contrib.auth.models import User
 from django.db.models import OuterRef, Subquery
 
-from stonekettle.engine.targets import check_allowed
+from stonekettle.engine.targets import check_never
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
@@ -30,12 +30,13 @@ MOST_SKETCHES = 5_000
 
 
 def read_plan(source: str) -> Plan:
-    """A checked plan with allowed targets. Raises :class:`PlanError` with every problem."""
+    """A checked plan, which leads nowhere that nothing is ever sent to. Raises :class:`PlanError` with every
+    problem."""
     plan = document.read(source, _find)
     document.with_files(plan, lambda digest: "" if FeedFile.objects.filter(pk=digest).exists() else None)
     if problems := list(_readable_secrets(parse(source))):
         raise PlanError(problems)
-    forbidden = check_allowed(plan.addresses)
+    forbidden = check_never(plan.addresses)
     if forbidden:
         raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
     return plan

@@ -26,6 +26,7 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import Feed, FeedFile
 from stonekettle.server.journeys.models import Journey, RecordedAnswer
 from stonekettle.server.systems import rules as systems
+from stonekettle.server.targets import allowances
 
 NEW_NAME = "New journey"
 
@@ -123,9 +124,11 @@ def try_once(actor: Actor, journey: Journey, tell: Tell = silent, user: int = 1)
     )
     plan = document.with_files(plan, FeedFile.text_of)
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
-    for error in check_allowed(plan.addresses):
+    allowance = allowances.current(plan.addresses)
+    for error in check_allowed(plan.addresses, allowance):
         raise PlanError([Problem(error.path, error.message, error.mend)])
-    trial = _beside_recorded(journey, draft, try_journey(compile_plan(plan), plan.system.base_url, 0, tell, user))
+    walked = try_journey(compile_plan(plan), plan.system.base_url, 0, tell, user, allowance)
+    trial = _beside_recorded(journey, draft, walked)
     _remember(actor, journey, trial)
     return trial
 

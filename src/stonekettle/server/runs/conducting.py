@@ -16,6 +16,7 @@ from django.db import connection
 from django.db.models.functions import Now
 
 from stonekettle.engine import orderbook, signals
+from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.signals import Action, Heard, Verb, Wish
 from stonekettle.meters.samples import Batch
@@ -30,6 +31,7 @@ from stonekettle.server.problems import Conflict, fault
 from stonekettle.server.runs import data, rules
 from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
+from stonekettle.server.targets import allowances
 
 LOOK_S = 0.2
 GENERATOR_SILENCE_S = 4.0
@@ -181,8 +183,12 @@ class DatabaseControl:
         if halt is not None:
             raise Halted(halt.words)
 
-    def prepared(self, plan: Plan, trial_requests: int) -> None:
-        self._update(plan_document=document.to_document(plan), trial_requests=trial_requests)
+    def allowance(self, plan: Plan) -> Allowance:
+        return patiently(lambda: allowances.confirmed(plan.addresses))
+
+    def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
+        made = document.to_document(plan)
+        self._update(plan_document=made, allowance=allowance.as_dict(), trial_requests=trial_requests)
         for region, count in self.regions(plan).items():
             for _ in range(count):
                 self._look_for_one(region)

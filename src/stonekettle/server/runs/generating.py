@@ -17,6 +17,7 @@ from django.db import connection
 from django.db.models.functions import Now
 
 from stonekettle.engine import orderbook, records
+from stonekettle.engine.allowance import LOOPBACK, Allowance, Ceilings
 from stonekettle.engine.errors import EngineError
 from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
@@ -32,6 +33,7 @@ from stonekettle.server.runs import kept
 from stonekettle.server.runs.keeping import DatabaseAway, Watch, clock_offset_s, patiently, sign_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder
 from stonekettle.server.runs.spool import Spool, SpoolFull
+from stonekettle.server.targets import shares as targets
 
 LOOK_S = 0.2
 TURN_S = 0.1
@@ -71,7 +73,11 @@ class Courier:
         self._epoch = 0
         self._fields: dict[str, Any] = {"label": settings.GENERATOR_LABEL, "clock_offset_s": -self._offset_s}
         plan = document.with_files(generator.run.plan, FeedFile.text_of)
-        self._process = GeneratorProcess(plan, self._news.append, slot=generator.slot, seed=generator.run_id)
+        self._allowance = LOOPBACK if generator.run.allowance is None else Allowance.of(generator.run.allowance)
+        self._shares: list[Ceilings] | None = None
+        self._process = GeneratorProcess(
+            plan, self._news.append, slot=generator.slot, seed=generator.run_id, allowance=self._allowance
+        )
         self._process.is_owned = self._is_owned
 
     def carry(self) -> None:
@@ -189,6 +195,11 @@ class Courier:
             .get(pk=self.generator.run_id)
         )
         mine = Generator.objects.only("state", "lease").get(pk=self.generator.pk)
+        if any(permit.ceilings.any for permit in self._allowance.permits):
+            shares = targets.of(self.generator, self._allowance)
+            if shares != self._shares:
+                self._process.share(shares)
+                self._shares = shares
         told = RunOrder.objects.filter(run_id=run.pk, number__gt=self._heard).values_list("number", "order")
         if mine.lease is not None and mine.lease["epoch"] > self._epoch:
             self._epoch = mine.lease["epoch"]

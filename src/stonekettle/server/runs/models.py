@@ -42,7 +42,8 @@ class RunQuerySet(models.QuerySet["Run"]):
 class Run(models.Model):
     """One execution of an experiment's revision.
 
-    ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads. ``begun_at`` is
+    ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads, ``allowance`` where its
+    load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begun_at`` is
     the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at``
     is the leading worker's sign of life. ``result`` is the document of the findings, None before analysis.
     ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day later. One that is
@@ -57,6 +58,7 @@ class Run(models.Model):
     cause = models.TextField(default="")
     plan_document = SealedJSONField()
     target = models.CharField(max_length=TARGET_LENGTH, default="", db_index=True)
+    allowance: models.JSONField[Any, Any] = models.JSONField(null=True)
     trial_requests = models.PositiveIntegerField(default=0)
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     queued_at = models.DateTimeField(auto_now_add=True)

@@ -23,6 +23,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunSecond, RunWish, Transition
+from stonekettle.server.targets import allowances
 
 MOST_RUNS = 4
 """So many side by side have a worker each."""
@@ -41,6 +42,7 @@ def start(account: Account, experiment: Experiment) -> Run:
     """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
     halting.check()
     plan = experiments.current_plan(experiment)
+    allowances.check_start(plan)
     target = target_of(plan)
     with connection.cursor() as cursor:
         # Held until the end of the transaction, so that two cannot find the system free at once.

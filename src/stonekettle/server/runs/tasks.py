@@ -22,6 +22,8 @@ from stonekettle.server.runs.keeping import DatabaseAway, patiently
 from stonekettle.server.runs.merging import Merging, merge
 from stonekettle.server.runs.models import Generator, Run
 from stonekettle.server.systems import pushes
+from stonekettle.server.targets import rules as targets
+from stonekettle.server.targets.guarding import Guarding
 
 log = logging.getLogger(__name__)
 
@@ -34,7 +36,7 @@ def conduct_run(run_id: int) -> None:
         return  # stopped while it waited
     with Line(run_id) as line:
         try:
-            with Merging(run_id):
+            with Merging(run_id), Guarding(run_id):
                 ending = conduct(
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),
@@ -94,6 +96,13 @@ def make_room(timestamp: int) -> None:
         search.forget(run)
         exports.forget(run)
         run.delete()
+
+
+@app.periodic(cron="3 * * * *")
+@app.task(queue="desk", queueing_lock="prove_again")
+def prove_again(timestamp: int) -> None:
+    """Targets are proven once more each day, and each hour those whose day has passed without."""
+    targets.confirm_all()
 
 
 @app.periodic(cron="41 * * * *")

@@ -9,7 +9,6 @@ from django.conf import settings
 from ninja import Field, Schema
 
 from stonekettle.engine.local import practice_directory
-from stonekettle.engine.targets import is_allowed
 from stonekettle.meters.otlp import clock_offset
 from stonekettle.meters.recognise import mappings
 from stonekettle.meters.scraper import CLOCK_OFF_S, EndpointCheck, Scraper
@@ -21,6 +20,7 @@ from stonekettle.plan.system import System as Description
 from stonekettle.report import numbers
 from stonekettle.server.systems import pushes
 from stonekettle.server.systems.models import Push, System
+from stonekettle.server.targets import allowances
 
 MeterState = Literal["reports", "silent", "waiting"]
 STALE_S = 15.0
@@ -80,7 +80,8 @@ def _scraped(description: Description) -> dict[tuple[str, int], list[MeterCheck]
                 continue
             asked.append(resolved)
             places += [(component.name, place)] * len(resolved.meters[0].openmetrics or ())
-    scraper = Scraper(description.model_copy(update={"components": tuple(asked)}), is_allowed)
+    allowance = allowances.current(description.addresses)
+    scraper = Scraper(description.model_copy(update={"components": tuple(asked)}), allowance.refusal)
     try:
         for place_of, told in zip(places, scraper.check(LIMIT_S), strict=True):
             found[place_of].append(_of_endpoint(told, place_of[1]))

@@ -9,7 +9,7 @@ from typing import Any
 
 from django.db import transaction
 
-from stonekettle.engine.targets import check_allowed
+from stonekettle.engine.targets import check_never
 from stonekettle.plan import secrecy, system_document
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.access.roles import Actor, Role
@@ -22,11 +22,11 @@ NEW_BASE_URL = "http://127.0.0.1:8000"
 
 
 def checked(document: Document, before: Document | None) -> dict[str, Any]:
-    """A valid document with allowed addresses; a secret that was not shown stays what it was before.
-    Raises :class:`PlanError` with every problem."""
+    """A valid document without addresses that nothing is ever sent to; a secret that was not shown stays what it
+    was before. Raises :class:`PlanError` with every problem."""
     whole = secrecy.restored(secrecy.in_system, document, before)
     description = system_document.from_document(whole)
-    forbidden = check_allowed(description.addresses)
+    forbidden = check_never(description.addresses)
     if forbidden:
         raise PlanError(Problem(e.path, e.message, e.mend) for e in forbidden)
     return system_document.to_document(description)

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class TargetsConfig(AppConfig):
+    name = "stonekettle.server.targets"
+    label = "targets"
