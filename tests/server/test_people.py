@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from datetime import timedelta
 from typing import Any
 
@@ -22,10 +23,14 @@ from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
 from stonekettle.server.problems import Conflict
+from stonekettle.server.runs.models import Run
+from stonekettle.server.systems import rules as systems
 from tests.server.acting import TESTS
+from tests.server.conftest import QUICK
 
 pytestmark = pytest.mark.django_db
 GOOD = "correct horse battery"
+JSON = "application/json"
 
 
 def post(client: Client, address: str, body: Any = None) -> Any:
@@ -176,3 +181,40 @@ def test_one_sees_where_one_is_signed_in_and_ends_the_other_sessions() -> None:
     assert [line["agent"] for line in here.delete("/api/sessions").json()] == ["here"]
     assert there.get("/api/systems").status_code == 401
     assert here.get("/api/systems").status_code == 200
+
+
+@pytest.fixture
+def pia(client: Client) -> Client:
+    """A planner, signed in."""
+    theirs = Client()
+    theirs.force_login(people.create("pia", "a good password", Role.PLANNER))
+    return theirs
+
+
+def test_a_system_is_run_by_those_on_its_list(client: Client, pia: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("stonekettle.server.queueing.ask", lambda *_, **__: None)
+    people.create("paul", None, Role.PLANNER)
+    people.create("rita", None, Role.READER)
+    system = systems.create(TESTS, {"name": "Trams", "base_url": "practice://gateway"})
+    address = f"/api/systems/{system.pk}/runners"
+    assert pia.get(address).json() == {"people": [], "candidates": ["paul", "pia"]}
+    named = re.sub(r"system:\n(  .*\n)+", "system: Trams\n", QUICK)
+    own = QUICK.replace("Quick look", "With its own words for the same place")
+    made = [pia.post("/api/experiments", {"source": text}, JSON).json()["id"] for text in (named, own)]
+
+    def starts() -> list[int]:
+        told = [pia.post(f"/api/experiments/{experiment}/runs") for experiment in made]
+        Run.objects.all().delete()
+        return [answer.status_code for answer in told]
+
+    assert client.put(address, {"people": ["paul"]}, JSON).json()["people"] == ["paul"]
+    assert starts() == [403, 403]
+    refused = pia.post(f"/api/experiments/{made[0]}/runs").json()
+    assert refused["detail"] == "Only paul and administrators may run on Trams. Ask an administrator."
+    assert client.put(address, {"people": ["paul", "pia"]}, JSON).status_code == 200
+    assert starts()[0] == 201
+    assert client.put(address, {"people": ["rita"]}, JSON).status_code == 422
+    assert client.put(address, {"people": []}, JSON).json()["people"] == []
+    assert starts()[0] == 201
+    told = client.get(f"/api/deeds?kind=system&object={system.pk}").json()["deeds"]
+    assert [deed["did"] for deed in told][:3] == ["changed who may run on"] * 3

@@ -73,6 +73,8 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /systems/{system_id}/meters": (R, None),
     "GET /systems/{system_id}/metrics": (R, None),
     "PUT /systems/{system_id}/pins": (P, {"pins": []}),
+    "GET /systems/{system_id}/runners": (R, None),
+    "PUT /systems/{system_id}/runners": (A, {"people": []}),
     "GET /systems/{system_id}/keeping": (R, None),
     "PUT /systems/{system_id}/keeping": (A, {"requests_days": 7}),
     "GET /systems/{system_id}/targets": (R, None),

@@ -635,6 +635,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/systems/{system_id}/runners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Runners
+         * @description Who may run on the system.
+         */
+        get: operations["stonekettle_server_systems_api_get_runners"];
+        /**
+         * Choose Runners
+         * @description Only these planners may run on it; an empty list: every planner.
+         */
+        put: operations["stonekettle_server_systems_api_choose_runners"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/systems/{system_id}/keeping": {
         parameters: {
             query?: never;
@@ -2266,6 +2290,22 @@ export interface components {
         PinsBody: {
             /** Pins */
             pins: components["schemas"]["PinBody"][];
+        };
+        /**
+         * RunnersLine
+         * @description Who may run on a system, beside administrators: these ``people``, or every planner where there are none;
+         *     ``candidates`` may be chosen.
+         */
+        RunnersLine: {
+            /** People */
+            people: string[];
+            /** Candidates */
+            candidates: string[];
+        };
+        /** RunnersBody */
+        RunnersBody: {
+            /** People */
+            people: string[];
         };
         /**
          * Going
@@ -4890,6 +4930,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_systems_api_get_runners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnersLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_systems_api_choose_runners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnersBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnersLine"];
+                };
             };
         };
     };

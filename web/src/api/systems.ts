@@ -46,6 +46,22 @@ export function useChangeKeeping(id: number) {
   })
 }
 
+export function useRunners(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['system', toValue(id), 'runners']),
+    queryFn: () => body(api.GET('/api/systems/{system_id}/runners', { params: at(id) })),
+  })
+}
+
+export function useChooseRunners(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (people: string[]) =>
+      body(api.PUT('/api/systems/{system_id}/runners', { params: at(id), body: { people } })),
+    onSuccess: (runners) => client.setQueryData(['system', id, 'runners'], runners),
+  })
+}
+
 /** What every meter says, asked again every few seconds while somebody looks. */
 export function useMeters(id: MaybeRefOrGetter<number>) {
   return useQuery({

@@ -13,6 +13,7 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { together } from '@/ui/meterState'
 import ComponentForm from './system/ComponentForm.vue'
 import Keeping from './system/Keeping.vue'
+import Runners from './system/Runners.vue'
 import PushToken from './system/PushToken.vue'
 import SystemHeader from './system/SystemHeader.vue'
 import { useDocument } from './system/document'
@@ -107,6 +108,7 @@ async function copy() {
         </p>
       </section>
       <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
+      <Runners :id="id" />
       <Keeping :id="id" />
       <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
         <h2>Use</h2>

@@ -26,6 +26,7 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import Feed, FeedFile
 from stonekettle.server.journeys.models import Journey, RecordedAnswer
 from stonekettle.server.systems import rules as systems
+from stonekettle.server.systems import runners
 from stonekettle.server.targets import allowances
 
 NEW_NAME = "New journey"
@@ -124,6 +125,7 @@ def try_once(actor: Actor, journey: Journey, tell: Tell = silent, user: int = 1)
     )
     plan = document.with_files(plan, FeedFile.text_of)
     plan = document.resolved(plan, practice_directory(settings.PRACTICE_CONTROL))
+    runners.check(actor, plan.addresses)
     allowance = allowances.current(plan.addresses)
     for error in check_allowed(plan.addresses, allowance):
         raise PlanError([Problem(error.path, error.message, error.mend)])

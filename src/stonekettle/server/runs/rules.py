@@ -23,6 +23,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunSecond, RunWish, Transition
+from stonekettle.server.systems import runners
 from stonekettle.server.targets import allowances
 
 MOST_RUNS = 4
@@ -42,6 +43,7 @@ def start(account: Account, experiment: Experiment) -> Run:
     """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
     halting.check()
     plan = experiments.current_plan(experiment)
+    runners.check(account.actor, plan.addresses)
     allowances.check_start(plan)
     target = target_of(plan)
     with connection.cursor() as cursor:
@@ -118,6 +120,8 @@ def steer(
     over_s: float = 0,
 ) -> RunWish:
     """Ask something of the load of a run that makes some."""
+    where = f"{PRACTICE}://gateway" if run.target == PRACTICE else run.target
+    runners.check(account.actor, [("target", where)])
     if run.run_state != RunState.RUNNING:
         raise Conflict(f"Run {run.pk} makes no load now ({run.state}).")
     if (amount is None) == (verb in (Verb.RAISE, Verb.LOWER)):

@@ -19,7 +19,7 @@ from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.runs import retention
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
-from stonekettle.server.systems import pushes, rules
+from stonekettle.server.systems import pushes, rules, runners
 from stonekettle.server.systems.checks import MeterCheck, check
 from stonekettle.server.systems.models import System
 
@@ -77,6 +77,18 @@ class ArchiveBody(Schema):
 
 class PinsBody(Schema):
     pins: list[PinBody] = Field(max_length=MAX_PINS)
+
+
+class RunnersBody(Schema):
+    people: list[str] = Field(max_length=500)
+
+
+class RunnersLine(Schema):
+    """Who may run on a system, beside administrators: these ``people``, or every planner where there are none;
+    ``candidates`` may be chosen."""
+
+    people: list[str]
+    candidates: list[str]
 
 
 class KeepingLine(retention.Keeping):
@@ -235,6 +247,24 @@ def _detail(system: System) -> SystemDetail:
         token_hint=system.token_hint,
         pins=[PinBody(**pin) for pin in system.pins],
     )
+
+
+@router.get("/systems/{system_id}/runners", response=RunnersLine)
+def get_runners(request: HttpRequest, system_id: int) -> RunnersLine:
+    """Who may run on the system."""
+    return _runners(_system(system_id))
+
+
+@router.put("/systems/{system_id}/runners", response=RunnersLine)
+def choose_runners(request: HttpRequest, system_id: int, body: RunnersBody) -> RunnersLine:
+    """Only these planners may run on it; an empty list: every planner."""
+    system = _system(system_id)
+    runners.choose(actor_of(request), system, body.people)
+    return _runners(system)
+
+
+def _runners(system: System) -> RunnersLine:
+    return RunnersLine(people=runners.names(system), candidates=runners.candidates())
 
 
 @router.get("/systems/{system_id}/keeping", response=KeepingLine)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.contrib.auth.models import User
 from django.db import models
 
 from stonekettle.plan import system_document
@@ -15,13 +16,15 @@ class System(Draft):
     """A system with its document.
 
     ``pins`` are the metrics its plates show beside the resources. ``token_digest`` belongs to the
-    token with which metrics are pushed; the token itself is shown once and not kept. Of its runs, requests, seconds
-    and the runs themselves are kept for so many days after their end, always without.
+    token with which metrics are pushed; the token itself is shown once and not kept. Where there are ``runners``, only
+    they and administrators run on it. Of its runs, requests, seconds and the runs themselves are kept for so many days
+    after their end, always without.
     """
 
     pins: models.JSONField[Any, Any] = models.JSONField(default=list)
     token_digest = models.CharField(max_length=64, default="")
     token_hint = models.CharField(max_length=8, default="")
+    runners: models.ManyToManyField[User, Any] = models.ManyToManyField(User, related_name="runs_on")
     keep_requests_days = models.PositiveIntegerField(null=True)
     keep_seconds_days = models.PositiveIntegerField(null=True)
     keep_runs_days = models.PositiveIntegerField(null=True)
