@@ -12,6 +12,7 @@ import pytest
 from stonekettle.door import checks, house, main
 from stonekettle.door.places import Data, DoorError
 from stonekettle.door.postgres import Cluster, free_port
+from stonekettle.door.reach import Site
 from stonekettle.door.supervisor import birth
 
 
@@ -30,7 +31,7 @@ def test_a_running_installation_is_not_started_twice(tmp_path: Path) -> None:
     data = Data(tmp_path)
     data.pid_file.write_text(f"{os.getpid()} {birth(os.getpid())}")
     with pytest.raises(DoorError, match="running already"):
-        house.start(data, 0, demo=False)
+        house.start(data, Site(0), demo=False)
 
 
 def test_a_pid_left_by_a_killed_installation_does_not_count(tmp_path: Path) -> None:
@@ -62,7 +63,7 @@ def test_a_free_port_is_kept_and_a_taken_one_replaced() -> None:
 def test_the_cluster_lies_where_its_user_may_enter(tmp_path: Path) -> None:
     closed = tmp_path / "closed"
     closed.mkdir(mode=0o700)
-    cluster = Cluster.for_data(closed, 5432, "secret")
+    cluster = Cluster.for_data(closed, 5432, "secret", "another")
     expected = Path("/var/tmp") if os.geteuid() == 0 else closed
     assert expected in cluster.folder.parents
     assert cluster.environment["KETTLE_DB_PORT"] == "5432"
@@ -82,6 +83,7 @@ def test_settings_are_plain_json(tmp_path: Path) -> None:
     assert set(json.loads((tmp_path / "settings.json").read_text())) == {
         "database_port",
         "database_password",
+        "application_password",
         "secret_key",
     }
 
@@ -113,7 +115,7 @@ def test_a_wrong_number_of_generators_is_told_before_anything_starts(
 ) -> None:
     monkeypatch.setenv("KETTLE_GENERATORS", told)
     with pytest.raises(DoorError, match="whole number from 1 to 16"):
-        house.start(Data(tmp_path), free_port(), demo=False)
+        house.start(Data(tmp_path), Site(free_port()), demo=False)
 
 
 def test_a_generator_for_elsewhere_must_know_where_and_which(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

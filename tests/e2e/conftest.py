@@ -39,6 +39,7 @@ def page(chromium: Browser, installed: Installation) -> Iterator[Page]:
     page = context.new_page()
     problems: list[str] = []
     page.on("pageerror", lambda error: problems.append(str(error)))
+    page.on("console", lambda said: problems.append(said.text) if "Content Security Policy" in said.text else None)
     house.sign_in(page, installed)
     yield page
     context.close()

@@ -51,13 +51,17 @@ class Installation:
 
 
 @contextmanager
-def installation(data: Path, port: int, *, demo: bool = True, **more: str) -> Iterator[Installation]:
-    """Start ``./kettle start``, with ``more`` in its environment, and stop it again."""
+def installation(
+    data: Path, port: int, *options: str, demo: bool = True, url: str = "", **more: str
+) -> Iterator[Installation]:
+    """Start ``./kettle start``, with ``more`` in its environment, and stop it again. ``url`` is where it is reached, if
+    not by its port."""
     environment = {k: v for k, v in os.environ.items() if not k.startswith(("KETTLE_", "DJANGO_"))}
     process = subprocess.Popen(
         [
             *(sys.executable, str(ROOT / "kettle"), "start", "--data", str(data), "--port", str(port)),
             *([] if demo else ["--no-demo"]),
+            *options,
         ],
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
@@ -73,7 +77,7 @@ def installation(data: Path, port: int, *, demo: bool = True, **more: str) -> It
                 break
         else:
             raise AssertionError("it did not start:\n" + "".join(said))
-        yield Installation(process, data, f"http://127.0.0.1:{port}", match[1], match[2])
+        yield Installation(process, data, url or f"http://127.0.0.1:{port}", match[1], match[2])
     finally:
         process.terminate()
         process.communicate(timeout=60)

@@ -1,7 +1,9 @@
-"""Somebody proves that a web server under a name of its own is theirs, loads it, and takes it back.
+"""Somebody proves that a web server under a name of its own is theirs, loads it, and takes it back; all of it by TLS,
+by way of a proxy.
 
-Run as a program inside of a fresh network namespace: there the name is in the hosts file, Debian's nginx listens at an
-address that is not loopback, and the installation and the browser run beside it.
+Run as a program inside of a fresh network namespace: there the names are in the hosts file, and Debian's nginx listens
+at addresses that are not loopback: as the shop to be loaded, and with our example of a configuration before the
+installation.
 """
 
 from __future__ import annotations
@@ -9,13 +11,18 @@ from __future__ import annotations
 import shutil
 import subprocess
 import sys
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
 from playwright.sync_api import Page, expect
 
 from tests.e2e import installation as house
-from tests.network import ip, replace_files
+from tests.network import ROOT, ip, replace_files
 
 NAME, ADDRESS, PORT = "shop.test", "10.77.0.5", 8090
 LONG_MS = 90_000
@@ -27,8 +34,11 @@ http {{
     access_log {folder}/access.log plain;
     {kept}
     server {{ listen {address}:{port}; root {folder}/www; }}
+    include {folder}/proxy.conf;
 }}
 """
+SITE, SITE_ADDRESS = "kettle.example.com", "10.77.0.6"
+BEHIND_PROXY = ("--public", f"https://{SITE}", "--proxy", "127.0.0.1")
 PLAN = """
 name: For real
 system: {name: Shop, base_url: "http://shop.test:8090"}
@@ -43,12 +53,23 @@ load:
 def main(folder: Path) -> None:
     ip("link set lo up")
     ip(f"addr add {ADDRESS}/32 dev lo")
-    replace_files(folder, {"hosts": f"127.0.0.1 localhost\n{ADDRESS} {NAME}\n"})
+    ip(f"addr add {SITE_ADDRESS}/32 dev lo")
+    replace_files(folder, {"hosts": f"127.0.0.1 localhost\n{ADDRESS} {NAME}\n{SITE_ADDRESS} {SITE}\n"})
     (folder / "www" / ".well-known").mkdir(parents=True)
     (folder / "www" / "index.html").write_text("Welcome")
     parts = ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     kept = " ".join(f"{part}_temp_path {folder}/{part};" for part in parts)
     (folder / "nginx.conf").write_text(NGINX.format(folder=folder, kept=kept, address=ADDRESS, port=PORT))
+    make_certificate(folder)
+    example = (ROOT / "examples" / "nginx.conf").read_text()
+    for told, here in (
+        ("/etc/ssl/certs", folder),
+        ("/etc/ssl/private", folder),
+        ("listen ", f"listen {SITE_ADDRESS}:"),
+    ):
+        assert told in example
+        example = example.replace(told, str(here))
+    (folder / "proxy.conf").write_text(example)
     program = shutil.which("nginx", path="/usr/sbin:/usr/bin")
     assert program, "nginx-light belongs to what the tests install"
     server = subprocess.Popen([program, "-c", str(folder / "nginx.conf"), "-p", str(folder)])
@@ -56,15 +77,45 @@ def main(folder: Path) -> None:
     try:
         data = folder / "data"
         with (
-            house.installation(data, 8800, demo=False, KETTLE_PROOF_EVERY_S="2") as installed,
+            house.installation(
+                data, 8800, *BEHIND_PROXY, demo=False, url=f"https://{SITE}", KETTLE_PROOF_EVERY_S="2"
+            ) as installed,
             house.browser() as chromium,
         ):
-            page = chromium.new_context(viewport={"width": 1280, "height": 800}, base_url=installed.url).new_page()
-            house.sign_in(page, installed)
+            context = chromium.new_context(
+                viewport={"width": 1280, "height": 800}, base_url=installed.url, ignore_https_errors=True
+            )
+            page = context.new_page()
+            problems: list[str] = []
+            page.on("console", lambda said: problems.append(said.text) if said.type == "error" else None)
+            see_the_way_in(page, installed)
             walk(page, folder)
+            assert [text for text in problems if "Content Security" in text] == []
     finally:
         server.terminate()
         server.wait(10)
+
+
+def see_the_way_in(page: Page, installed: house.Installation) -> None:
+    """By TLS, whatever one types; with cookies that go no other way; and told apart by one's own address."""
+    arrived = page.goto(f"http://{SITE}/")
+    assert arrived is not None
+    assert arrived.url.startswith(f"https://{SITE}/")
+    headers = arrived.headers
+    assert headers["strict-transport-security"].startswith("max-age=31536000")
+    assert "unsafe" not in headers["content-security-policy"]
+    assert "default-src 'self'" in headers["content-security-policy"]
+    house.sign_in(page, installed)
+    cookies = {cookie["name"]: cookie for cookie in page.context.cookies()}
+    assert cookies["kettle_session"]["secure"]
+    assert cookies["kettle_session"]["httpOnly"]
+    assert cookies["kettle_csrf"]["secure"]
+    forged = {"X-Forwarded-For": "8.8.8.8", "Host": SITE}
+    assert page.request.get("/api/me", headers=forged).ok
+    deeds = page.request.get("/api/deeds?text=signed").json()["deeds"]
+    assert {deed["address"] for deed in deeds} == {SITE_ADDRESS}
+    elsewhere = page.request.get("/api/me", headers={"Host": "evil.example"})
+    assert elsewhere.status == 400
 
 
 def walk(page: Page, folder: Path) -> None:
@@ -142,6 +193,24 @@ def walk(page: Page, folder: Path) -> None:
     expect(card).to_have_count(0)
     page.get_by_role("button", name="Bring it back").click()
     expect(state).to_contain_text("Load may go there.")
+
+
+def make_certificate(folder: Path) -> None:
+    """One that this machine gives itself, where the example looks for it."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, SITE)])
+    now = datetime.now(UTC)
+    made = (
+        x509.CertificateBuilder(name, name, key.public_key(), x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
+        .not_valid_after(now + timedelta(days=1))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName(SITE)]), critical=False)
+        .sign(key, hashes.SHA256())
+    )
+    (folder / f"{SITE}.pem").write_bytes(made.public_bytes(serialization.Encoding.PEM))
+    (folder / f"{SITE}.key").write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    )
 
 
 def asked(folder: Path) -> list[float]:

@@ -46,6 +46,11 @@ def quick_passwords(settings: Any) -> None:
     settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 
 
+@pytest.fixture(autouse=True)
+def as_often_as_one_likes(settings: Any) -> None:
+    settings.REQUESTS_LIMITED = False
+
+
 @pytest.fixture
 def planner(db: None) -> User:
     return people.create("planner", "a good password", Role.ADMINISTRATOR)

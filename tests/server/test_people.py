@@ -9,11 +9,13 @@ from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
+from django.core.cache import cache
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 from django.utils import timezone
 
 from stonekettle.plan.problems import PlanError
-from stonekettle.server.access import people
+from stonekettle.server.access import limits, people
 from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Forbidden, Role
 from stonekettle.server.history.models import Deed
@@ -218,3 +220,44 @@ def test_a_system_is_run_by_those_on_its_list(client: Client, pia: Client, monke
     assert starts()[0] == 201
     told = client.get(f"/api/deeds?kind=system&object={system.pk}").json()["deeds"]
     assert [deed["did"] for deed in told][:3] == ["changed who may run on"] * 3
+
+
+def test_nobody_asks_without_end(client: Client, pia: Client, settings: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    settings.REQUESTS_LIMITED = True
+    monkeypatch.setattr(limits.ALL, "most", 5)
+    monkeypatch.setattr("time.time", lambda: 1_000_003.0)
+    cache.clear()
+    assert [client.get("/api/systems").status_code for _ in range(6)] == [200] * 5 + [429]
+    refused = client.get("/api/systems")
+    assert refused["Retry-After"] == "7"
+    assert refused.json()["detail"] == "That is more than one person asks. Go on in 7 s."
+    assert pia.get("/api/systems").status_code == 200, "others are not kept waiting"
+    monkeypatch.setattr("time.time", lambda: 1_000_010.0)
+    assert client.get("/api/systems").status_code == 200
+
+
+def test_many_names_are_not_tried_from_one_address(settings: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    settings.REQUESTS_LIMITED = True
+    monkeypatch.setattr("stonekettle.server.access.api.WRONG_SIGN_IN_DELAY_S", 0)
+    monkeypatch.setattr(limits.WAYS_IN, "most", 3)
+    cache.clear()
+    tried = Client(REMOTE_ADDR="192.0.2.7")
+    told = [post(tried, "/sign-in", {"name": f"name{n}", "password": "wrong"}).status_code for n in range(5)]
+    assert told == [400, 400, 400, 429, 429]
+    elsewhere = Client(REMOTE_ADDR="192.0.2.8")
+    assert post(elsewhere, "/sign-in", {"name": "name9", "password": "wrong"}).status_code == 400
+    cache.clear()
+
+
+def test_uploads_have_a_bound(client: Client, settings: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    settings.LARGEST_FILE = 10
+
+    def upload(content: bytes) -> Any:
+        file = SimpleUploadedFile("rows.csv", content)
+        return client.post("/api/feed-files/look", {"file": file, "reading": "{}"})
+
+    too_large = upload(b"a\n" * 6)
+    assert too_large.status_code == 422
+    assert too_large.json()["problems"][0]["path"] == "file"
+    monkeypatch.setattr(jobs, "MOST_UPLOADS", 2)
+    assert [upload(b"a\n1\n").status_code for _ in range(3)] == [200, 200, 409]

@@ -9,7 +9,6 @@ import re
 import secrets
 import shutil
 import signal
-import socket
 import subprocess
 import tempfile
 import time
@@ -20,9 +19,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from stonekettle.door import install
+from stonekettle.door import account, install
 from stonekettle.door.places import PYTHON, ROOT, Data, DoorError, new_key, tool_environment
 from stonekettle.door.postgres import Cluster, free_port, new_password
+from stonekettle.door.reach import Site
 from stonekettle.door.supervisor import Child, Supervisor, birth, end_left_over
 
 CHANGED = "(changed)"
@@ -38,26 +38,27 @@ DRAIN_LIMIT_S = 30.0
 FREE_BYTES = 300_000_000
 
 
-def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = print) -> int:
+def start(data: Data, site: Site, *, demo: bool, say: Callable[[str], None] = print) -> int:
     """Start everything and stay until stopped. Returns the exit code."""
     running = running_pid(data)
     if running is not None:
         raise DoorError(f"It is running already (process {running}). Stop it with:  ./kettle stop")
-    _check_port(port)
+    site.check()
     generators = _generators()
     install.install(say=say)
     data.logs.mkdir(parents=True, exist_ok=True)
     if shutil.disk_usage(data.folder).free < FREE_BYTES:
         raise DoorError(f"The disk of {data.folder} is full. Free some space, or use --data DIR elsewhere.")
     kept = _settings(data)
-    cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
+    cluster = _cluster(data, kept, free_port(kept["database_port"]))
     practice_port = free_port()
     environment = _environment(
         data,
         cluster,
         KETTLE_SECRET_KEY=kept["secret_key"],
         KETTLE_PRACTICE=f"http://127.0.0.1:{practice_port}",
-        KETTLE_OWN_PORTS=f"{port},{practice_port}",
+        KETTLE_OWN_PORTS=f"{site.port},{practice_port}",
+        KETTLE_PUBLIC=site.public,
         KETTLE_REGION=REGION,
         KETTLE_GENERATORS=str(generators),
     )
@@ -72,12 +73,16 @@ def start(data: Data, port: int, *, demo: bool, say: Callable[[str], None] = pri
         _start_database(supervisor, cluster, environment, data)
         say("Bringing the data up to date …")
         _sign_in(data)
+        who = account.chosen(data)
         wanted = [] if demo else ["--no-demo"]
-        _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say)
-        for name, module in _processes(port, practice_port, generators).items():
-            supervisor.start(Child(name, [str(PYTHON), "-m", *module], environment, data.logs / f"{name}.log"))
-        _wait_for_answer(port)
-        say(f"\nStone Kettle is at  http://127.0.0.1:{port}/")
+        _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say, who=who)
+        for name, module in _processes(site, practice_port, generators).items():
+            command, log = [str(PYTHON), "-m", *module], data.logs / f"{name}.log"
+            supervisor.start(Child(name, command, environment, log, identity=who.identity()))
+        _wait_for_answer(site)
+        say(f"\nStone Kettle is at  {site.public or site.local}/")
+        for line in (*site.warnings(), *([who.warning] if who.warning else [])):
+            say(line)
         if (password := _sign_in(data)) == CHANGED:
             say("Sign in with a name and password of your own. Ctrl-C or ./kettle stop ends it.\n")
         else:
@@ -135,7 +140,7 @@ def _ask(data: Data, *command: str) -> int:
     if running_pid(data) is None:
         raise DoorError("It is not running. Start it first:  ./kettle start")
     kept = _settings(data)
-    cluster = Cluster.for_data(data.folder, kept["database_port"], kept["database_password"])
+    cluster = _cluster(data, kept, kept["database_port"])
     environment = _environment(data, replace(cluster, port=cluster.running_port))
     try:
         _manage(environment, *command, say=print)
@@ -182,7 +187,7 @@ def rekey(data: Data, say: Callable[[str], None] = print) -> int:
         raise DoorError(f"There is nothing sealed in {data.folder} yet.")
     install.install(say=say)
     kept = _settings(data)
-    cluster = Cluster.for_data(data.folder, free_port(kept["database_port"]), kept["database_password"])
+    cluster = _cluster(data, kept, free_port(kept["database_port"]))
     fresh = new_key()
     _write_secret(data.key_file, fresh + data.key_file.read_text())
     environment = _environment(data, cluster)
@@ -227,12 +232,12 @@ def _let_runs_end(supervisor: Supervisor, environment: dict[str, str], say: Call
         say(line)
 
 
-def _processes(port: int, practice_port: int, count: int) -> dict[str, list[str]]:
+def _processes(site: Site, practice_port: int, count: int) -> dict[str, list[str]]:
     names = [f"generator-{number}" for number in range(1, count + 1)]
     generators = {name: _worker(f"region-{REGION}", GENERATORS_EACH, name) for name in names}
     return {
         "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
-        "web": ["stonekettle.server.wsgi", "--port", str(port)],
+        "web": ["stonekettle.server.wsgi", *site.arguments],
         "conductor": _worker("conductor", 6, "conductor"),
         "desk": ["django", "desk"],
         **generators,
@@ -265,28 +270,23 @@ def _worker(queue: str, concurrency: int, name: str) -> list[str]:
     return ["django", "procrastinate", "worker", *ending, *shape]
 
 
-def _check_port(port: int) -> None:
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError as error:
-            raise DoorError(
-                f"Port {port} cannot be used ({(error.strerror or '').lower()}). "
-                f"Choose another:  ./kettle start --port {port + 1}"
-            ) from error
-
-
 def _settings(data: Data) -> dict[str, Any]:
-    if data.settings_file.exists():
-        return dict(json.loads(data.settings_file.read_text()))
+    """What the installation has chosen for itself; what came with a newer version is chosen now."""
+    kept = dict(json.loads(data.settings_file.read_text())) if data.settings_file.exists() else {}
     fresh = {
         "database_port": free_port(),
         "database_password": new_password(),
+        "application_password": new_password(),
         "secret_key": secrets.token_urlsafe(48),
     }
-    _write_secret(data.settings_file, json.dumps(fresh))
-    return fresh
+    if fresh.keys() - kept.keys():
+        kept = {**fresh, **kept}
+        _write_secret(data.settings_file, json.dumps(kept))
+    return kept
+
+
+def _cluster(data: Data, kept: dict[str, Any], port: int) -> Cluster:
+    return Cluster.for_data(data.folder, port, kept["database_password"], kept["application_password"])
 
 
 def _check_keys(data: Data, kept: dict[str, Any]) -> None:
@@ -314,7 +314,12 @@ def _write_secret(path: Path, text: str) -> None:
     draft.replace(path)
 
 
-def _manage(environment: dict[str, str], *command: str, say: Callable[[str], object] = lambda line: None) -> None:
+def _manage(
+    environment: dict[str, str],
+    *command: str,
+    say: Callable[[str], object] = lambda line: None,
+    who: account.Account = account.Account(),  # noqa: B008  (it is frozen)
+) -> None:
     """Run a command of the server's; ``say`` hears each line it prints."""
     with tempfile.TemporaryFile("w+") as errors:
         process = subprocess.Popen(
@@ -324,6 +329,7 @@ def _manage(environment: dict[str, str], *command: str, say: Callable[[str], obj
             stderr=errors,
             text=True,
             cwd=ROOT,
+            **who.identity(),
         )
         assert process.stdout is not None  # opened as a pipe
         told = []
@@ -336,11 +342,11 @@ def _manage(environment: dict[str, str], *command: str, say: Callable[[str], obj
             raise DoorError(f"`{command[0]}` failed:\n  {tail}")
 
 
-def _wait_for_answer(port: int) -> None:
+def _wait_for_answer(site: Site) -> None:
     give_up = time.monotonic() + ANSWER_LIMIT_S
     while time.monotonic() < give_up:
         try:
-            with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/me", timeout=2):
+            with urllib.request.urlopen(f"{site.local}/api/me", timeout=2):
                 return
         except (urllib.error.URLError, OSError):
             time.sleep(0.1)

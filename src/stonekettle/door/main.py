@@ -9,6 +9,7 @@ from pathlib import Path
 
 from stonekettle.door import checks, doctor, house
 from stonekettle.door.places import ROOT, Data, DoorError
+from stonekettle.door.reach import Site
 
 DEFAULT_PORT = 8800
 PRODUCT_COMMANDS = {
@@ -50,7 +51,8 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return house.generate(chosen.region, chosen.label, chosen.count, log)
     data = Data(chosen.data.resolve())
     if chosen.command == "start":
-        return house.start(data, chosen.port, demo=not chosen.no_demo)
+        site = Site(chosen.port, chosen.bind, chosen.public, chosen.proxy)
+        return house.start(data, site, demo=not chosen.no_demo)
     if chosen.command == "stop":
         return house.stop(data)
     if chosen.command == "rekey":
@@ -77,6 +79,9 @@ def _parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", required=True)
     start = commands.add_parser("start", help="install what is missing and start everything")
     start.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"of the web application ({DEFAULT_PORT})")
+    start.add_argument("--bind", default="127.0.0.1", help="address it listens at (127.0.0.1)")
+    start.add_argument("--public", default="", help="where people reach it, for example https://kettle.example.com")
+    start.add_argument("--proxy", default="", help="address of the proxy before it, which tells who asks")
     start.add_argument("--no-demo", action="store_true", help="without demo experiments")
     stop = commands.add_parser("stop", help="end everything")
     look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")

@@ -17,9 +17,50 @@ from typing import Any
 from stonekettle.door.places import DoorError
 
 USER = DATABASE = "stonekettle"
+"""The cluster's superuser, who makes the database and nothing else."""
+APPLICATION = "kettle_application"
+"""The role that owns the database, and no more."""
 READY_LIMIT_S = 30.0
 ROLE_WHEN_ROOT = "postgres"
 INSTALLATIONS = Path("/usr/lib/postgresql")
+
+OWNERSHIP = """
+do $$
+declare thing record;
+begin
+    if not exists (select from pg_roles where rolname = '{role}') then
+        create role {role} login;
+    end if;
+    alter role {role} with nosuperuser nocreatedb nocreaterole nobypassrls login password '{password}';
+    alter database {database} owner to {role};
+    revoke connect, temporary on database {database} from public;
+    for thing in
+        select c.oid::regclass as name from pg_class c join pg_namespace n on n.oid = c.relnamespace
+        where n.nspname = 'public' and c.relkind in ('r', 'p', 'v', 'm') and c.relowner <> '{role}'::regrole
+    loop
+        execute format('alter table %s owner to {role}', thing.name);
+    end loop;
+    for thing in
+        select c.oid::regclass as name from pg_class c join pg_namespace n on n.oid = c.relnamespace
+        where n.nspname = 'public' and c.relkind = 'S' and c.relowner <> '{role}'::regrole
+    loop
+        execute format('alter sequence %s owner to {role}', thing.name);
+    end loop;
+    for thing in
+        select p.oid::regprocedure as name from pg_proc p join pg_namespace n on n.oid = p.pronamespace
+        where n.nspname = 'public' and p.proowner <> '{role}'::regrole
+    loop
+        execute format('alter routine %s owner to {role}', thing.name);
+    end loop;
+    for thing in
+        select t.oid::regtype as name from pg_type t join pg_namespace n on n.oid = t.typnamespace
+        where n.nspname = 'public' and t.typtype in ('e', 'd') and t.typowner <> '{role}'::regrole
+    loop
+        execute format('alter type %s owner to {role}', thing.name);
+    end loop;
+    alter schema public owner to {role};
+end $$;
+"""
 
 
 def find_binaries() -> Path | None:
@@ -43,30 +84,32 @@ def free_port(preferred: int = 0) -> int:
 @dataclass(frozen=True)
 class Cluster:
     """A cluster in ``folder`` listening on ``port`` of these addresses. As root it runs as the user postgres, since
-    PostgreSQL refuses to run as root."""
+    PostgreSQL refuses to run as root. With an ``application_password`` the application has a role of its own;
+    tests, which make databases, have none."""
 
     folder: Path
     port: int
     password: str
     listen: tuple[str, ...] = ("127.0.0.1",)
+    application_password: str = ""
 
     @classmethod
-    def for_data(cls, data: Path, port: int, password: str) -> Cluster:
+    def for_data(cls, data: Path, port: int, password: str, application_password: str = "") -> Cluster:
         """The cluster of a data folder. Where its user may not enter that folder, the cluster
         lies in /var/tmp under a name made from the folder's."""
         folder = data / "postgres"
         if os.geteuid() == 0 and not _may_enter(data):
             mark = hashlib.sha256(str(data.resolve()).encode()).hexdigest()[:12]
             folder = Path("/var/tmp") / f"stonekettle-{mark}"
-        return cls(folder, port, password)
+        return cls(folder, port, password, application_password=application_password)
 
     @property
     def environment(self) -> dict[str, str]:
         """What Django needs to reach it."""
         return {
             "KETTLE_DB_NAME": DATABASE,
-            "KETTLE_DB_USER": USER,
-            "KETTLE_DB_PASSWORD": self.password,
+            "KETTLE_DB_USER": APPLICATION if self.application_password else USER,
+            "KETTLE_DB_PASSWORD": self.application_password or self.password,
             "KETTLE_DB_HOST": "127.0.0.1",
             "KETTLE_DB_PORT": str(self.port),
         }
@@ -129,11 +172,19 @@ class Cluster:
             time.sleep(0.1)
         if not self._query("postgres", f"select 1 from pg_database where datname = '{DATABASE}'"):
             self._query("postgres", f"create database {DATABASE}")
+        if self.application_password and self._query(DATABASE, self._given_to_application()) is None:
+            raise DoorError("The database could not be given to its role; its log is in logs/postgres.log.")
+
+    def _given_to_application(self) -> str:
+        """Gives the database and all in it to the application's role, which is made where it is missing. Databases from
+        before there was one belong to the superuser."""
+        return OWNERSHIP.format(role=APPLICATION, password=self.application_password, database=DATABASE)
 
     def _query(self, database: str, text: str) -> str | None:
         address = ["-h", "127.0.0.1", "-p", str(self.port), "-U", USER, "-d", database]
         done = subprocess.run(
-            ["psql", "-X", "-q", "-A", "-t", *address, "-c", text],
+            ["psql", "-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", *address, "-f", "-"],
+            input=text,  # it may hold a password, which arguments would show to everybody
             capture_output=True,
             text=True,
             env={**os.environ, "PGPASSWORD": self.password, "PGCONNECT_TIMEOUT": "3"},

@@ -10,6 +10,7 @@ from ninja import NinjaAPI
 
 from stonekettle import __version__
 from stonekettle.server import problems
+from stonekettle.server.access import limits
 from stonekettle.server.access.api import router as access
 from stonekettle.server.access.sessions import ByToken, SignedIn
 from stonekettle.server.experiments.api import router as experiments
@@ -42,6 +43,7 @@ api = NinjaAPI(
     docs_url=None,
     docs_decorator=signed_in,
     parser=CleanParser(),
+    throttle=[limits.ALL],
 )
 problems.install(api)
 api.add_router("", access)

@@ -10,7 +10,7 @@ from django.core.exceptions import RequestDataTooBig
 from django.db import InterfaceError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from ninja import NinjaAPI
-from ninja.errors import AuthenticationError, AuthorizationError, HttpError, ValidationError
+from ninja.errors import AuthenticationError, AuthorizationError, HttpError, Throttled, ValidationError
 
 from stonekettle.meters.table_file import TableError
 from stonekettle.plan.problems import PlanError
@@ -126,6 +126,13 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(Exception)
     def _unexpected(request: HttpRequest, error: Exception) -> HttpResponse:
         return unexpected(request, error)
+
+    @api.exception_handler(Throttled)
+    def _too_often(request: HttpRequest, error: Throttled) -> HttpResponse:
+        wait = max(1, round(error.wait or 1))
+        answer = problem(429, "Asked too often", f"That is more than one person asks. Go on in {wait} s.")
+        answer["Retry-After"] = str(wait)
+        return answer
 
     @api.exception_handler(HttpError)
     def _other(request: HttpRequest, error: HttpError) -> HttpResponse:

@@ -7,6 +7,7 @@ import os
 import platform
 import secrets
 from pathlib import Path
+from urllib.parse import urlsplit
 
 ROOT = Path(__file__).resolve().parents[3]
 DATA = Path(os.environ.get("KETTLE_DATA", ROOT / "var"))
@@ -19,7 +20,16 @@ SPOOL = DATA / "spool"
 JOBS_AT_ONCE = False
 """Whether jobs are done by whoever asks for them, without a worker."""
 DEBUG = False
-ALLOWED_HOSTS = os.environ.get("KETTLE_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
+PUBLIC = os.environ.get("KETTLE_PUBLIC", "")
+"""Where people reach it, where that is not this machine: scheme, host and port."""
+ALLOWED_HOSTS = [*os.environ.get("KETTLE_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")]
+if PUBLIC:
+    ALLOWED_HOSTS.append(f"[{host}]" if ":" in (host := urlsplit(PUBLIC).hostname or "") else host)
+    CSRF_TRUSTED_ORIGINS = [PUBLIC]
+BY_TLS = PUBLIC.startswith("https://")
+"""A proxy before it speaks TLS: nothing that opens a session goes another way."""
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = BY_TLS
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if BY_TLS else 0
 
 INSTALLED_APPS = [
     "django.contrib.contenttypes",
@@ -41,6 +51,7 @@ INSTALLED_APPS = [
 
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "csp.middleware.CSPMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
@@ -56,7 +67,7 @@ DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
         "NAME": os.environ.get("KETTLE_DB_NAME", "stonekettle"),
-        "USER": os.environ.get("KETTLE_DB_USER", "stonekettle"),
+        "USER": os.environ.get("KETTLE_DB_USER", "kettle_application"),
         "PASSWORD": os.environ.get("KETTLE_DB_PASSWORD", ""),
         "HOST": os.environ.get("KETTLE_DB_HOST", "127.0.0.1"),
         "PORT": os.environ.get("KETTLE_DB_PORT", "5432"),
@@ -94,7 +105,20 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_NAME = "kettle_csrf"
 SESSION_COOKIE_NAME = "kettle_session"
 SECURE_CONTENT_TYPE_NOSNIFF = True
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": ["'self'"],
+        "img-src": ["'self'", "data:", "blob:"],
+        "object-src": ["'none'"],
+        "base-uri": ["'none'"],
+        "form-action": ["'self'"],
+        "frame-ancestors": ["'none'"],
+    }
+}
 DATA_UPLOAD_MAX_MEMORY_SIZE = 9_000_000
+REQUESTS_LIMITED = True
+LARGEST_FILE = 200_000_000
+"""Of an uploaded file, in bytes."""
 
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 USE_TZ = True

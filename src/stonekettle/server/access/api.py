@@ -17,7 +17,7 @@ from django.views.decorators.csrf import csrf_protect
 from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
 
-from stonekettle.server.access import halting, people, sessions, tokens, waiting
+from stonekettle.server.access import halting, limits, people, sessions, tokens, waiting
 from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
 from stonekettle.server.acts import tell
@@ -105,7 +105,7 @@ def me(request: HttpRequest) -> Me:
     return _me(request.user if isinstance(request.user, User) else None)
 
 
-@router.post("/sign-in", response=Me, auth=None)
+@router.post("/sign-in", response=Me, auth=None, throttle=[limits.WAYS_IN])
 def sign_in(request: HttpRequest, body: SignIn) -> Me:
     _check_page(request)
     request.META[waiting.NAME] = body.name

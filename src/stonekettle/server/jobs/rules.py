@@ -13,6 +13,7 @@ from django.utils import timezone
 from django.utils.module_loading import import_string
 from ninja.files import UploadedFile
 
+from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server import queueing
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.jobs.models import Job
@@ -20,6 +21,8 @@ from stonekettle.server.problems import Conflict
 
 MOST_WAITING = 12
 """So many unfinished jobs one person may have."""
+MOST_UPLOADS = 200
+"""So many files one person may upload in an hour."""
 SILENCE = timedelta(seconds=15)
 KEPT = timedelta(hours=12)
 PIECE = 1_000_000
@@ -36,6 +39,8 @@ def start(actor: Actor, kind: str, given: Mapping[str, Any], file: UploadedFile 
     unfinished = Job.objects.filter(requested_by=actor.user, state__in=(Job.State.WAITING, Job.State.WORKING))
     if unfinished.filter(seen_at__gt=timezone.now() - SILENCE).count() >= MOST_WAITING:
         raise Conflict(f"{MOST_WAITING} of your jobs are not finished yet. Wait for one, or cancel it.")
+    if file is not None:
+        _check_upload(actor, file)
     job = Job.objects.create(
         kind=kind,
         given={**given, "file_name": file.name or "" if file else ""},
@@ -49,6 +54,15 @@ def start(actor: Actor, kind: str, given: Mapping[str, Any], file: UploadedFile 
     else:
         queueing.ask(queueing.DO_JOB, "desk", job_id=job.pk)
     return job
+
+
+def _check_upload(actor: Actor, file: UploadedFile) -> None:
+    if (file.size or 0) > settings.LARGEST_FILE:
+        most = f"{settings.LARGEST_FILE / 1e6:.0f} MB"
+        raise PlanError([Problem("file", f"it is larger than {most}.", "Leave out what is not needed, or cut it.")])
+    lately = Job.objects.filter(requested_by=actor.user, created_at__gt=timezone.now() - timedelta(hours=1))
+    if lately.exclude(file="").count() >= MOST_UPLOADS:
+        raise Conflict(f"You uploaded {MOST_UPLOADS} files within an hour. Wait before the next one.")
 
 
 def cancel(job: Job) -> None:

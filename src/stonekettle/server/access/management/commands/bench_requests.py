@@ -56,6 +56,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
         logging.disable(logging.WARNING)
+        settings.REQUESTS_LIMITED = False
         settings.SPOOL = Path("/tmp/kettle-bench-spool")
         user = people.create("bench", None, Role.ADMINISTRATOR)
         client = Client(raise_request_exception=False, SERVER_NAME="localhost")
