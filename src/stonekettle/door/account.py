@@ -8,6 +8,7 @@ import resource
 import subprocess
 import sys
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -45,8 +46,9 @@ def chosen(data: Data) -> Account:
         return Account(warning=f"Its processes run as root, since no other account may enter {shut}. {where}.")
     _make(NAME)
     hand_over(data, NAME)
-    # Generators go ahead of others for a processor, which root may give them and this account may not take.
-    resource.setrlimit(resource.RLIMIT_NICE, (AHEAD, AHEAD))
+    # Generators go ahead of others for a processor, which root may let them; in a container it may not either.
+    with suppress(ValueError, OSError):
+        resource.setrlimit(resource.RLIMIT_NICE, (AHEAD, AHEAD))
     return Account(NAME)
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import json
 import platform
 import sys
 from pathlib import Path
 
-from stonekettle.door import checks, doctor, house
+from stonekettle.door import bill, checks, doctor, house
 from stonekettle.door.places import ROOT, Data, DoorError
 from stonekettle.door.reach import Site
 
@@ -44,6 +45,9 @@ def main(arguments: list[str] | None = None) -> int:
 def _dispatch(chosen: argparse.Namespace) -> int:
     if chosen.command == "lint":
         return checks.lint()
+    if chosen.command == "bom":
+        print(json.dumps(bill.document(), indent=2))
+        return 0
     if chosen.command == "api":
         return checks.describe_api()
     if chosen.command == "generator":
@@ -105,6 +109,7 @@ def _parser() -> argparse.ArgumentParser:
     generator.add_argument("--label", default=platform.node(), help="what this machine is called (its name)")
     generator.add_argument("--count", type=int, default=house.GENERATORS_EACH, help="generators at a time")
     generator.set_defaults(data=ROOT / "var")
+    commands.add_parser("bom", help="print the bill of materials (CycloneDX JSON)")
     commands.add_parser("lint", help="style, types, layers and the share of tests")
     shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")
     shots.set_defaults(data=ROOT / "var")

@@ -98,10 +98,15 @@ AXES_ACCESS_FAILURE_LOG_PER_USER_LIMIT = 1_000
 AXES_DISABLE_ACCESS_LOG = True
 AXES_VERBOSE = False
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
+    {
+        "NAME": "django.contrib.auth.password_validation.MinimumLengthValidator",
+        "OPTIONS": {"min_length": 12},
+    },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
 SESSION_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_AGE = 12 * 3600
+"""A day's work; who works on signs in again."""
 CSRF_COOKIE_NAME = "kettle_csrf"
 SESSION_COOKIE_NAME = "kettle_session"
 SECURE_CONTENT_TYPE_NOSNIFF = True

@@ -149,11 +149,11 @@ function turn(days: string[], day: string) {
             :id="`${endId}-from-${place}`"
             v-model="hours.start"
             type="time"
-            class="field !w-28"
+            class="field !w-36"
           />
           to
           <label class="sr-only" :for="`${endId}-to-${place}`">To</label>
-          <input :id="`${endId}-to-${place}`" v-model="hours.end" type="time" class="field !w-28" />
+          <input :id="`${endId}-to-${place}`" v-model="hours.end" type="time" class="field !w-36" />
           <button type="button" class="text-brick" @click="terms.closed.splice(place, 1)">
             Take out
           </button>
