@@ -19,7 +19,7 @@ def test_signing_in_and_out(planner: User) -> None:
     client = Client()
     assert client.get("/api/me").json()["name"] is None
     body = {"name": "planner", "password": "a good password"}
-    entered = {"name": "planner", "role": "administrator", "must_change": False}
+    entered = {"name": "planner", "role": "administrator", "must_change": False, "outside": None}
     assert client.post("/api/sign-in", body, content_type="application/json").json() == entered
     assert client.get("/api/me").json() == entered
     client.post("/api/sign-out", content_type="application/json")

@@ -46,7 +46,7 @@ def test_an_invitation_makes_one_person_of_its_role_and_signs_them_in(client: Cl
     welcome = guest.get(f"/api/welcome/{made['token']}").json()
     assert (welcome["role"], welcome["invited_by"]) == ("planner", "planner")
     joined = post(guest, f"/welcome/{made['token']}", {"name": "anna", "password": GOOD})
-    assert joined.json() == {"name": "anna", "role": "planner", "must_change": False}
+    assert joined.json() == {"name": "anna", "role": "planner", "must_change": False, "outside": None}
     assert guest.get("/api/systems").status_code == 200
     assert client.get("/api/invitations").json() == []
     again = post(Client(), f"/welcome/{made['token']}", {"name": "berta", "password": GOOD})

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
+from django.db import OperationalError
 from django.test import Client
 from django.utils import timezone
 
@@ -20,7 +21,7 @@ from stonekettle.server.access import people
 from stonekettle.server.access.roles import Actor, Forbidden, Role
 from stonekettle.server.history.models import Deed
 from stonekettle.server.runs.models import Generator, Run, RunWish
-from stonekettle.server.targets import allowances, rules, shares
+from stonekettle.server.targets import allowances, guarding, rules, shares
 from stonekettle.server.targets.guarding import Guarding
 from stonekettle.server.targets.models import Target
 from tests.server.acting import TESTS
@@ -181,10 +182,14 @@ def test_a_name_may_not_come_to_mean_another_private_host(db: None, monkeypatch:
     meaning = ["10.9.8.7"]
     monkeypatch.setattr(rules, "addresses_of", lambda host: list(meaning))
     monkeypatch.setattr(allowances, "addresses_of", lambda host: list(meaning))
+    monkeypatch.setattr("stonekettle.engine.targets.addresses_of", lambda host: list(meaning))
     made = rules.enter(TESTS, {**ENTRY, "host": "shop.example"}, timezone.now() + timedelta(days=1))
     meaning[:] = ["8.8.4.4"]
     assert rules.confirm(made) is None
     assert made.addresses == ["10.9.8.7", "8.8.4.4"]
+    meaning[:] = ["8.8.4.5"]
+    allowances.check_start(document.read(at("http://shop.example:8080")))
+    assert "8.8.4.5" in Target.objects.get(pk=made.pk).addresses, "a name that moved is looked at before a start"
     meaning[:] = ["10.9.8.99"]
     assert "10.9.8.99 now, which is private" in (rules.confirm(made) or "")
     meaning[:] = ["169.254.169.254"]
@@ -306,6 +311,25 @@ def test_a_run_under_way_ends_where_its_target_is_no_longer_allowed(
     wish = RunWish.objects.get(run=run)
     assert (wish.verb, wish.who) == ("stop", "the guard of targets")
     assert "10.9.8.7" in wish.why
+
+
+def test_the_guard_outlasts_a_database_that_is_away(
+    proven: Target, make_run: Callable[..., Run], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(guarding, "LOOK_S", 0.01)
+    told: list[str] = []
+    answers = iter([OperationalError("away"), None, "The target is gone."])
+
+    def why(self: Guarding) -> str | None:
+        answer = next(answers)
+        if isinstance(answer, Exception):
+            raise answer
+        return answer
+
+    monkeypatch.setattr(Guarding, "_why_ended", why)
+    monkeypatch.setattr(Guarding, "_end", lambda self, text: told.append(text))
+    Guarding(make_run(0).pk)._run()
+    assert told == ["The target is gone."]
 
 
 def test_a_silent_host_ends_no_run(

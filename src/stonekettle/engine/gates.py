@@ -62,6 +62,7 @@ class Gates:
         self.limited = any(permit.ceilings.any for permit in allowance.permits)
         self.reached: str | None = None
         self._of = lru_cache(maxsize=4_096)(self._find)
+        self._why_not = lru_cache(maxsize=4_096)(allowance.refusal)
 
     def give(self, shares: Sequence[Ceilings]) -> None:
         """This generator's shares, in the order of the permits."""
@@ -85,7 +86,7 @@ class Gates:
 
     def refusal(self, address: str, port: int) -> str | None:
         """Why a connection to this numeric address may not be made, as what is said of it; None where it may."""
-        why = self._allowance.refusal(address, port)
+        why = self._why_not(address, port)
         if why is not None:
             return why
         for gate in self._of(address, port) if self.limited else ():

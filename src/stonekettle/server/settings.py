@@ -132,6 +132,13 @@ STATIC_URL = "/static/"
 WEB_BUILD = Path(os.environ.get("KETTLE_WEB", ROOT / "web" / "dist"))
 WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
 
+OPENID_ISSUER = os.environ.get("KETTLE_OPENID_ISSUER", "")
+"""A service of OpenID Connect by which people may sign in too."""
+OPENID_CLIENT = os.environ.get("KETTLE_OPENID_CLIENT", "")
+OPENID_SECRET = os.environ.get("KETTLE_OPENID_SECRET", "")
+OPENID_NAME = os.environ.get("KETTLE_OPENID_NAME", "OpenID Connect")
+OPENID_ROLE = os.environ.get("KETTLE_OPENID_ROLE", "")
+"""What newcomers by it may (reader or planner); empty: only who connected it to their account comes in."""
 PRACTICE_CONTROL = os.environ.get("KETTLE_PRACTICE")
 """Where the practice system tells its addresses, e.g. http://127.0.0.1:8802; None without it."""
 OWN_PORTS = frozenset(

@@ -16,6 +16,39 @@ export type DeedFilter = {
   before?: number
 }
 
+/** Why somebody who came back from the other service was not signed in. */
+export const REFUSED: Record<string, string> = {
+  away: 'The other service does not answer. Sign in with your password, or try again later.',
+  failed: 'The other service did not say who you are in a way that could be checked. Try again.',
+  cancelled: 'The other service was not allowed to tell who you are.',
+  unknown:
+    'Nobody here is known by that sign-in. Sign in with your password and connect it on your page, or ask an administrator for an invitation.',
+  taken:
+    'Somebody here has that name already. If it is you, sign in with your password and connect it on your page.',
+  locked: 'You have been locked out. Ask an administrator.',
+  others: 'That sign-in belongs to somebody else here already.',
+}
+
+export function useOutside() {
+  return useQuery({ queryKey: ['openid'], queryFn: () => body(api.GET('/api/openid')) })
+}
+
+/** Lead the browser to the other service; what comes back is one's own. */
+export function useConnect() {
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/openid')),
+    onSuccess: () => window.location.assign('/api/openid/begin'),
+  })
+}
+
+export function useDisconnect() {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.DELETE('/api/openid')),
+    onSuccess: (told) => client.setQueryData(['openid'], told),
+  })
+}
+
 export function useChangePassword() {
   const client = useQueryClient()
   return useMutation({

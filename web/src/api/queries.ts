@@ -7,6 +7,7 @@ const LIVE_MS = 1_000
 /** What changes seldom in a live run; a change of state is heard with the plate at once. */
 const DETAIL_MS = 5_000
 const IDLE_MS = 4_000
+const READY_MS = 10_000
 
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => body(api.GET('/api/me')), staleTime: 30_000 })
@@ -94,6 +95,20 @@ export function useSignOut() {
   return useMutation({
     mutationFn: () => body(api.POST('/api/sign-out')),
     onSuccess: () => client.clear(),
+  })
+}
+
+/** What stands in the way of a run; asked again while somebody looks. */
+export function useReadiness(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['experiment', toValue(id), 'readiness']),
+    queryFn: () =>
+      body(
+        api.GET('/api/experiments/{experiment_id}/readiness', {
+          params: { path: { experiment_id: toValue(id) } },
+        }),
+      ),
+    refetchInterval: READY_MS,
   })
 }
 

@@ -41,6 +41,68 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/openid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Openid */
+        get: operations["stonekettle_server_access_api_get_openid"];
+        put?: never;
+        /**
+         * Connect Openid
+         * @description What comes back next from the other service is to be one's own.
+         */
+        post: operations["stonekettle_server_access_api_connect_openid"];
+        /** Disconnect Openid */
+        delete: operations["stonekettle_server_access_api_disconnect_openid"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/openid/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Begin Openid
+         * @description Lead the browser to the other service.
+         */
+        get: operations["stonekettle_server_access_api_begin_openid"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/openid/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return Openid
+         * @description The browser comes back, with what the other service says.
+         */
+        get: operations["stonekettle_server_access_api_return_openid"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-out": {
         parameters: {
             query?: never;
@@ -1352,6 +1414,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Readiness
+         * @description What stands in the way of a run, for whoever asks.
+         */
+        get: operations["stonekettle_server_runs_api_get_readiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments/{experiment_id}/runs": {
         parameters: {
             query?: never;
@@ -1728,6 +1810,7 @@ export interface components {
         /**
          * Me
          * @description Who is signed in; ``name`` is None when nobody is. Who ``must_change`` their password can do nothing before.
+         *     ``outside`` is the other service by which one may sign in.
          */
         Me: {
             /** Name */
@@ -1738,6 +1821,8 @@ export interface components {
              * @default false
              */
             must_change: boolean;
+            /** Outside */
+            outside?: string | null;
         };
         /**
          * Role
@@ -1751,6 +1836,16 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * Outside
+         * @description The other service by which one may sign in; ``name`` is None where there is none.
+         */
+        Outside: {
+            /** Name */
+            name: string | null;
+            /** Connected */
+            connected: boolean;
         };
         /** NewPassword */
         NewPassword: {
@@ -2953,6 +3048,43 @@ export interface components {
             /** Revision */
             revision: number;
         };
+        /**
+         * Line
+         * @description One thing that a run needs: how it stands in a sentence, what to do, and where (a place of ours, or "").
+         */
+        Line: {
+            /** Key */
+            key: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ready" | "warns" | "blocks";
+            /** Text */
+            text: string;
+            /**
+             * Mend
+             * @default
+             */
+            mend: string;
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+        };
+        /**
+         * Readiness
+         * @description Everything a run needs; it ``may_start`` where nothing blocks. ``duration_s`` is its planned load's.
+         */
+        Readiness: {
+            /** Lines */
+            lines: components["schemas"]["Line"][];
+            /** May Start */
+            may_start: boolean;
+            /** Duration S */
+            duration_s: number;
+        };
         /** Started */
         Started: {
             /** Id */
@@ -4094,6 +4226,102 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Me"];
                 };
+            };
+        };
+    };
+    stonekettle_server_access_api_get_openid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_connect_openid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_disconnect_openid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
+                };
+            };
+        };
+    };
+    stonekettle_server_access_api_begin_openid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_access_api_return_openid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -6015,6 +6243,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExperimentDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_get_readiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
                 };
             };
         };

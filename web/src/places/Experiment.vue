@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useRole } from '@/ui/role'
 import { useHalt } from '@/api/halt'
-import { useExperiment, useRestore, useRuns, useStartRun } from '@/api/queries'
+import { useExperiment, useReadiness, useRestore, useRuns, useStartRun } from '@/api/queries'
 import ProfilePlate from '@/plates/ProfilePlate.vue'
 import Action from '@/ui/Action.vue'
 import Loading from '@/ui/Loading.vue'
@@ -12,6 +13,7 @@ import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import TargetNotice from '@/ui/TargetNotice.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
+import BeforeStart from './experiment/BeforeStart.vue'
 import { given, percent, users, when } from '@/ui/format'
 
 const { may } = useRole()
@@ -28,6 +30,15 @@ const peak = computed(() => {
   const arriving = rate ? `${users(rate)} arrivals per second` : ''
   return [most || !rate ? `${users(most)} users` : '', arriving].filter(Boolean).join(' and ')
 })
+const now = ref(new Date())
+useIntervalFn(() => (now.value = new Date()), 10_000)
+const ends = computed(() => {
+  const end = new Date(now.value.getTime() + (outline.value?.profile.duration_s ?? 0) * 1000)
+  const today = end.toDateString() === now.value.toDateString()
+  const time = end.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
+  return today ? time : `${end.toLocaleDateString()}, ${time}`
+})
+const readiness = useReadiness(() => props.id)
 const busy = computed(() => runs.data.value?.runs.find((run) => !run.ended))
 
 async function run() {
@@ -52,7 +63,11 @@ async function run() {
               needs="planner"
               kind="primary"
               :busy="start.isPending.value"
-              :disabled="Boolean(busy) || Boolean(halt.data.value?.halted)"
+              :disabled="
+                Boolean(busy) ||
+                Boolean(halt.data.value?.halted) ||
+                readiness.data.value?.may_start === false
+              "
               @click="run"
             >
               {{ start.isPending.value ? 'Starting …' : 'Start run' }}
@@ -65,20 +80,13 @@ async function run() {
           </p>
           <Problem v-if="start.isError.value" :error="start.error.value" />
           <TargetNotice :id="id" :key="experiment.data.value?.revision" kind="experiment" />
-          <p v-for="line in outline.advice" :key="line" class="border-l-2 border-ochre pl-3">
-            <span class="text-ochre">◐</span> {{ line }}
-          </p>
           <p class="text-ink-2">
-            It takes {{ given(outline.profile.duration_s) }} and climbs to {{ peak }}. Before load,
-            every meter is read and every journey tried once.
+            It takes {{ given(outline.profile.duration_s) }} and climbs to {{ peak }}. Started now,
+            its load ends soon after {{ ends }}. Before load, every meter is read and every journey
+            tried once.
           </p>
         </section>
-        <section v-if="experiment.data.value?.untried.length" data-testid="untried">
-          <p v-for="j in experiment.data.value.untried" :key="j.id" class="break-words text-ochre">
-            ◐ <RouterLink :to="`/journeys/${j.id}`">{{ j.name }}</RouterLink> has not passed a trial
-            as it is now. Try it once before sending load.
-          </p>
-        </section>
+        <BeforeStart :id="id" :revision="experiment.data.value?.revision" />
         <section>
           <h2 class="mb-1">Objectives</h2>
           <p v-if="!outline.objectives.length" class="text-ink-2">

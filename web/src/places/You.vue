@@ -5,6 +5,7 @@ import { useMe } from '@/api/queries'
 import Problem from '@/ui/Problem.vue'
 import SecretInput from '@/ui/SecretInput.vue'
 import Sessions from './you/Sessions.vue'
+import Outside from './you/Outside.vue'
 import Tokens from './you/Tokens.vue'
 
 /** One's own page: who one is here, and one's password. */
@@ -53,6 +54,7 @@ async function save() {
       <p v-if="change.isSuccess.value" role="status">
         Changed. Wherever else you were signed in, you are not any more.
       </p>
+      <Outside v-if="!me.data.value?.must_change" />
     </form>
     <Sessions v-if="!me.data.value?.must_change" :key="change.submittedAt.value" />
     <Tokens v-if="!me.data.value?.must_change" />

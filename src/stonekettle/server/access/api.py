@@ -9,7 +9,7 @@ from typing import Any
 from django.conf import settings
 from django.contrib import auth
 from django.contrib.auth.models import User
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.middleware.csrf import get_token
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
@@ -17,7 +17,7 @@ from django.views.decorators.csrf import csrf_protect
 from ninja import Field, Router, Schema, Status
 from ninja.errors import HttpError
 
-from stonekettle.server.access import halting, limits, people, sessions, tokens, waiting
+from stonekettle.server.access import halting, limits, openid, people, sessions, tokens, waiting
 from stonekettle.server.access.models import Invitation, Person, PersonalToken
 from stonekettle.server.access.roles import Actor, Role, actor_of, role_of
 from stonekettle.server.acts import tell
@@ -34,11 +34,13 @@ class SignIn(Schema):
 
 
 class Me(Schema):
-    """Who is signed in; ``name`` is None when nobody is. Who ``must_change`` their password can do nothing before."""
+    """Who is signed in; ``name`` is None when nobody is. Who ``must_change`` their password can do nothing before.
+    ``outside`` is the other service by which one may sign in."""
 
     name: str | None
     role: Role | None = None
     must_change: bool = False
+    outside: str | None = None
 
 
 class NewPassword(Schema):
@@ -120,6 +122,58 @@ def sign_in(request: HttpRequest, body: SignIn) -> Me:
         time.sleep(WRONG_SIGN_IN_DELAY_S)
         raise HttpError(400, "The name or the password is wrong.")
     return _signed_in(request, user)
+
+
+class Outside(Schema):
+    """The other service by which one may sign in; ``name`` is None where there is none."""
+
+    name: str | None
+    connected: bool
+
+
+@router.get("/openid", response=Outside)
+def get_openid(request: HttpRequest) -> Outside:
+    user = actor_of(request).user
+    return Outside(name=openid.name(), connected=user is not None and openid.is_connected(user))
+
+
+@router.post("/openid", response=Outside)
+def connect_openid(request: HttpRequest) -> Outside:
+    """What comes back next from the other service is to be one's own."""
+    user = actor_of(request).user
+    request.session[openid.CONNECTS] = user.pk if user else None
+    return get_openid(request)
+
+
+@router.delete("/openid", response=Outside)
+def disconnect_openid(request: HttpRequest) -> Outside:
+    openid.disconnect(actor_of(request))
+    return get_openid(request)
+
+
+@router.get("/openid/begin", auth=None, throttle=[limits.WAYS_IN])
+def begin_openid(request: HttpRequest) -> HttpResponse:
+    """Lead the browser to the other service."""
+    try:
+        return openid.begin(request)
+    except openid.Refused as refused:
+        return HttpResponseRedirect(f"/sign-in?refused={refused}")
+
+
+@router.get("/openid/return", auth=None, throttle=[limits.WAYS_IN])
+def return_openid(request: HttpRequest) -> HttpResponse:
+    """The browser comes back, with what the other service says."""
+    here = request.user.pk
+    try:
+        user = openid.returned(request)
+    except openid.Refused as refused:
+        actor = Actor(openid.name() or "", Role.READER, None, request.META.get("REMOTE_ADDR", ""))
+        tell(actor, "was refused at", "sign-in", None, openid.name() or "", note=str(refused))
+        return HttpResponseRedirect(f"/{'you' if here else 'sign-in'}?refused={refused}")
+    if here == user.pk:
+        return HttpResponseRedirect("/you")
+    _signed_in(request, user)
+    return HttpResponseRedirect("/")
 
 
 @router.post("/sign-out", response=Me)
@@ -356,7 +410,7 @@ def _signed_in(request: HttpRequest, user: Any) -> Me:
 
 def _me(user: User | None) -> Me:
     if user is None:
-        return Me(name=None)
+        return Me(name=None, outside=openid.name())
     person = Person.objects.filter(user=user).first()
     return Me(name=user.get_username(), role=role_of(user), must_change=bool(person and person.must_change))
 

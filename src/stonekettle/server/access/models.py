@@ -57,6 +57,21 @@ class PersonalToken(models.Model):
         return f"token {self.name} of {self.user}"
 
 
+class Identity(models.Model):
+    """Somebody as a service of OpenID Connect knows them."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="identities")
+    issuer = models.CharField(max_length=300)
+    subject = models.CharField(max_length=200)
+    connected_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=["issuer", "subject"], name="one_person_per_identity"),)
+
+    def __str__(self) -> str:
+        return f"{self.user} at {self.issuer}"
+
+
 class Halt(models.Model):
     """A halt of all load; in force until it is lifted."""
 

@@ -18,7 +18,15 @@ from stonekettle.server.access.roles import Forbidden, limit_to
 
 BEFORE_CHANGING = ("/api/password", "/api/sign-out")
 """What somebody may do whose password was reset."""
-NOT_BY_TOKEN = ("/api/password", "/api/sign-out", "/api/tokens", "/api/sessions", "/api/people", "/api/invitations")
+NOT_BY_TOKEN = (
+    "/api/password",
+    "/api/sign-out",
+    "/api/tokens",
+    "/api/sessions",
+    "/api/people",
+    "/api/invitations",
+    "/api/openid",
+)
 """Who may come in is decided by people who are signed in."""
 
 

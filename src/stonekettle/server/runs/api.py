@@ -25,7 +25,7 @@ from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part
-from stonekettle.server.runs import data, exports, facts, metering, retention, room, rules, uploads
+from stonekettle.server.runs import data, exports, facts, metering, readiness, retention, room, rules, uploads
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -124,6 +124,12 @@ class RunFilter(Schema):
 
 class Started(Schema):
     id: int
+
+
+@router.get("/experiments/{experiment_id}/readiness", response=readiness.Readiness)
+def get_readiness(request: HttpRequest, experiment_id: int) -> readiness.Readiness:
+    """What stands in the way of a run, for whoever asks."""
+    return readiness.of(actor_of(request), get_object_or_404(Experiment, pk=experiment_id))
 
 
 @router.post("/experiments/{experiment_id}/runs", response={201: Started})

@@ -49,14 +49,7 @@ def start(account: Account, experiment: Experiment) -> Run:
     with connection.cursor() as cursor:
         # Held until the end of the transaction, so that two cannot find the system free at once.
         cursor.execute("SELECT pg_advisory_xact_lock(hashtextextended(%s, 0))", [target])
-    under_way = Run.objects.in_progress()
-    busy = under_way.filter(target=target).first()
-    if busy is not None:
-        raise Conflict(
-            f"Run {busy.pk} is still {busy.state} on {plan.system.name}. Wait for its end, or stop it first."
-        )
-    if under_way.count() >= MOST_RUNS:
-        raise Conflict(f"{MOST_RUNS} runs are under way, which is as many as go side by side. Wait for one to end.")
+    check_free(plan)
     run = Run.objects.create(
         target=target,
         revision=experiment.current,
@@ -69,6 +62,18 @@ def start(account: Account, experiment: Experiment) -> Run:
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
     queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
     return run
+
+
+def check_free(plan: Plan) -> None:
+    """Whether nothing else runs on its system now. Raises :class:`Conflict`."""
+    under_way = Run.objects.in_progress()
+    busy = under_way.filter(target=target_of(plan)).first()
+    if busy is not None:
+        raise Conflict(
+            f"Run {busy.pk} is still {busy.state} on {plan.system.name}. Wait for its end, or stop it first."
+        )
+    if under_way.count() >= MOST_RUNS:
+        raise Conflict(f"{MOST_RUNS} runs are under way, which is as many as go side by side. Wait for one to end.")
 
 
 @transaction.atomic

@@ -47,17 +47,22 @@ class MeterCheck(Schema):
 def check(system: System) -> list[MeterCheck]:
     """Ask every meter of the system, all at the same time, in :data:`LIMIT_S` altogether."""
     description = system.description
-    scraped = _scraped(description)
+    asked = _scraped(description)
     found: list[MeterCheck] = []
     for component in description.components:
         for place, meter in enumerate(component.meters):
             if meter.openmetrics is not None:
-                found += scraped[component.name, place]
+                found += asked[component.name, place]
             elif meter.otlp is not None:
                 found += _pushed(system, component, meter, place)
             else:
                 found.append(_told(system, component, meter, place))
     return found
+
+
+def scraped(description: Description) -> list[MeterCheck]:
+    """Those of its meters that are read at an address, asked now."""
+    return [check for found in _scraped(description).values() for check in found]
 
 
 def _scraped(description: Description) -> dict[tuple[str, int], list[MeterCheck]]:

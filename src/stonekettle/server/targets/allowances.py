@@ -117,6 +117,11 @@ def check_start(plan: Plan) -> None:
     """Whether a run may begin now: where, how much, and for how long. Raises :class:`NotStarted`."""
     spots = places(plan.addresses)
     targets = named(spots)
+    for target in targets:
+        if target.told.is_name and any(
+            set(spot.addresses) - set(target.addresses) for spot in spots if spot.is_in(target)
+        ):
+            rules.confirm(target)  # its name means another address than when that was last looked at
     allowed = _allowance(spots, {target.pk for target in targets})
     problems = [Problem(e.path, _explained(e, targets, spots), e.mend) for e in check_allowed(plan.addresses, allowed)]
     ends = timezone.now() + timedelta(seconds=plan.planned.duration_s)

@@ -6,7 +6,7 @@ import threading
 import time
 
 from django.conf import settings
-from django.db import connection
+from django.db import InterfaceError, OperationalError, connection
 
 from stonekettle.engine.allowance import Allowance
 from stonekettle.server.access.roles import Actor
@@ -40,7 +40,12 @@ class Guarding:
     def _run(self) -> None:
         try:
             while not self._over.wait(LOOK_S):
-                if (why := self._why_ended()) is not None:
+                try:
+                    why = self._why_ended()
+                except (OperationalError, InterfaceError):
+                    connection.close()  # the database is away: its generators let go by themselves if it stays so
+                    continue
+                if why is not None:
                     self._end(why)
                     return
         except Exception as error:

@@ -1,0 +1,119 @@
+"""What stands in the way of an experiment's run, before anybody presses start: the same checks, told one by one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Literal
+
+from ninja import Schema
+
+from stonekettle.plan import advice
+from stonekettle.plan.models import Plan
+from stonekettle.plan.problems import PlanError
+from stonekettle.server.access import halting
+from stonekettle.server.access.roles import Actor, Forbidden, Role
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs import rules
+from stonekettle.server.systems import checks, runners
+from stonekettle.server.targets import allowances
+
+State = Literal["ready", "warns", "blocks"]
+SHOWN = 4
+"""So many silent meters or untried journeys are told by name."""
+
+
+class Line(Schema):
+    """One thing that a run needs: how it stands in a sentence, what to do, and where (a place of ours, or "")."""
+
+    key: str
+    state: State
+    text: str
+    mend: str = ""
+    link: str = ""
+
+
+class Readiness(Schema):
+    """Everything a run needs; it ``may_start`` where nothing blocks. ``duration_s`` is its planned load's."""
+
+    lines: list[Line]
+    may_start: bool
+    duration_s: float
+
+
+def of(actor: Actor, experiment: Experiment) -> Readiness:
+    """How ready an experiment is, for somebody. Meters are asked now, in two seconds at most."""
+    try:
+        plan = experiments.current_plan(experiment)
+    except PlanError as error:
+        problem = error.problems[0]
+        edit = f"/experiments/{experiment.pk}/edit"
+        broken = Line(
+            key="plan", state="blocks", text=f"{problem.path}: {problem.message}", mend=problem.mend, link=edit
+        )
+        return Readiness(lines=[broken], may_start=False, duration_s=0)
+    lines = [*_permissions(actor, experiment, plan), *_meters(experiment, plan), *_journeys(experiment), *_advice(plan)]
+    may_start = all(line.state != "blocks" for line in lines)
+    return Readiness(lines=lines, may_start=may_start, duration_s=plan.planned.duration_s)
+
+
+def _permissions(actor: Actor, experiment: Experiment, plan: Plan) -> Iterator[Line]:
+    """What the start itself asks, in its order."""
+    if not actor.may(Role.PLANNER):
+        yield _asked("role", lambda: actor.check(Role.PLANNER), "")
+    yield _asked("halt", halting.check, "Load is not halted.")
+    system = f"/systems/{experiment.system_id}" if experiment.system_id else ""
+    yield _asked("runners", lambda: runners.check(actor, plan.addresses), f"You may run on {plan.system.name}.", system)
+    yield _asked("targets", lambda: allowances.check_start(plan), "Load may go there, as much and as long.", "/targets")
+    yield _asked("free", lambda: rules.check_free(plan), f"No other run is under way on {plan.system.name}.", "/runs")
+
+
+def _asked(key: str, check: Callable[[], None], ready: str, link: str = "") -> Line:
+    try:
+        check()
+    except PlanError as error:
+        problem = error.problems[0]
+        return Line(key=key, state="blocks", text=_sentence(problem.message), mend=problem.mend, link=link)
+    except (Conflict, Forbidden) as error:
+        return Line(key=key, state="blocks", text=str(error), link=link)
+    return Line(key=key, state="ready", text=ready)
+
+
+def _meters(experiment: Experiment, plan: Plan) -> Iterator[Line]:
+    found = checks.scraped(plan.system)
+    if not found:
+        return  # that nothing is metered is told among the advice
+    silent = [check for check in found if check.state == "silent"]
+    link = f"/systems/{experiment.system_id}" if experiment.system_id else ""
+    # No block: what is silent at this moment may report at the next, when the run asks itself.
+    for check in silent[:SHOWN]:
+        mend = "A run ends before its load if it is still silent then."
+        yield Line(key="meters", state="warns", text=_sentence(check.text), mend=mend, link=link)
+    if len(silent) > SHOWN:
+        more = f"{len(silent) - SHOWN} more sources of meters do not report."
+        yield Line(key="meters", state="warns", text=more, link=link)
+    if not silent:
+        count = "Its meter reports" if len(found) == 1 else f"All {len(found)} sources of meters report"
+        yield Line(key="meters", state="ready", text=f"{count}.")
+
+
+def _journeys(experiment: Experiment) -> Iterator[Line]:
+    untried = experiments.untried(experiment.current)
+    for journey in untried[:SHOWN]:
+        text = f"{journey.name} has not passed a trial as it is now."
+        link = f"/journeys/{journey.pk}"
+        yield Line(key="journeys", state="warns", text=text, mend="Try it once before sending load.", link=link)
+    if len(untried) > SHOWN:
+        yield Line(key="journeys", state="warns", text=f"{len(untried) - SHOWN} more journeys have not passed a trial.")
+    if not untried and experiment.current.references.get("journey"):
+        yield Line(key="journeys", state="ready", text="Every journey it names passed since its last change.")
+
+
+def _advice(plan: Plan) -> Iterator[Line]:
+    for text in advice.of(plan):
+        yield Line(key="advice", state="warns", text=text)
+
+
+def _sentence(text: str) -> str:
+    return f"{text[:1].upper()}{text[1:]}"
