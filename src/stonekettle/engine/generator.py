@@ -135,8 +135,9 @@ class LoadLoop:
 
     def _tick(self, now: float) -> bool:
         """Follow the orders; False when the run is over and nobody is in flight."""
-        if self.gates.until is not None and time.time() >= self.gates.until:
-            self.book.close(now - self._start)
+        until = self.gates.until
+        if until is not None and time.time() >= until and not self.book.closed:
+            self.book.close(now - self._start)  # whatever its owner says
         elapsed = now - self._start
         order, lease = self.book.order_at(elapsed), self.book.lease_at(elapsed)
         self.transfers.choice.follow(order.number)

@@ -13,6 +13,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from urllib.parse import urlsplit
 
+from stonekettle import resolving
 from stonekettle.engine.addresses import plain, why_never
 from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.errors import TargetError
@@ -56,13 +57,8 @@ def _lookup(host: str) -> Future[list[str]]:
         if now - asked > LOOKUP_LIMIT_S and future.done():
             _under_way.pop(name, None)
     if host not in _under_way:
-        _under_way[host] = now, _lookups.submit(_addresses, host)
+        _under_way[host] = now, _lookups.submit(resolving.addresses, host)
     return _under_way[host][1]
-
-
-def _addresses(host: str) -> list[str]:
-    found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM, flags=socket.AI_ADDRCONFIG)
-    return list(dict.fromkeys(str(info[4][0]) for info in found))
 
 
 def addresses_of(host: str) -> list[str]:

@@ -129,7 +129,7 @@ class Transfers:
         assert flight is not None  # a user has its handle from the start
         user.parts = 0
         flight.prepare(request, values)
-        flight.scheduled, flight.hops = due, 0
+        flight.scheduled = due
         if self._gates.limited and not self._may_go(flight, request.url_for(values)):
             return
         self._begin_step(flight, request, time.perf_counter())

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
-from socket import AI_ADDRCONFIG, SHUT_RDWR, SOCK_STREAM, getaddrinfo, socket
+from socket import SHUT_RDWR, create_connection, socket
 from statistics import fmean
 from urllib.parse import urljoin, urlsplit
 from weakref import WeakSet
@@ -20,8 +20,8 @@ from weakref import WeakSet
 import urllib3
 from urllib3.connection import HTTPConnection, HTTPSConnection
 from urllib3.exceptions import ConnectTimeoutError, NewConnectionError
-from urllib3.util.connection import create_connection
 
+from stonekettle import resolving
 from stonekettle.meters.exposition import ExpositionError, Page, PageReader
 from stonekettle.plan.secrecy import origin_of
 from stonekettle.plan.system import Component, Meter
@@ -71,10 +71,9 @@ def guarded_http(refusal: Refusal, hosts: int = 10) -> GuardedClient:
     def connected(connection: HTTPConnection) -> socket:
         host, port = connection.host.strip("[]"), connection.port
         try:
-            found = getaddrinfo(host, port, type=SOCK_STREAM, flags=AI_ADDRCONFIG)
+            addresses = resolving.addresses(host)
         except (OSError, UnicodeError) as error:
             raise MeterError(f"the host {host!r} cannot be found") from error
-        addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
         for address in addresses:
             if (why := refusal(address, port)) is not None:
                 raise MeterError(f"{address} {why}")
@@ -111,9 +110,11 @@ def _connect(connection: HTTPConnection, addresses: Sequence[str]) -> socket:
     """To the first of these that answers."""
     for place, address in enumerate(addresses, start=1):
         try:
-            return create_connection(
-                (address, connection.port), connection.timeout, socket_options=connection.socket_options
-            )
+            # Not urllib3's: it decides once, when it is loaded, whether there is IPv6.
+            made = create_connection((address, connection.port), connection.timeout)
+            for option in connection.socket_options or ():
+                made.setsockopt(*option)
+            return made
         except TimeoutError as error:
             raise ConnectTimeoutError(connection, f"it took more than {connection.timeout:g} s to connect") from error
         except OSError as error:
