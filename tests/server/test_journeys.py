@@ -244,11 +244,16 @@ def test_experiments_name_journeys_and_follow_them(journeys: Journeys) -> None:
         )
     ).samples[0]
     assert [e["name"] for e in journeys.get(made)["experiments"]] == ["Quick look"]
-    untried = journeys.client.get(f"/api/experiments/{experiment.pk}").json()["untried"]
-    assert untried == [{"id": made, "name": "Sign in"}]
+
+    def told() -> dict[str, str]:
+        lines = journeys.client.get(f"/api/experiments/{experiment.pk}/readiness").json()["lines"]
+        return next(line for line in lines if line["key"] == "journeys")
+
+    assert told()["state"] == "warns"
+    assert (told()["text"], told()["link"]) == ("Sign in has not passed a trial as it is now.", f"/journeys/{made}")
     draft = Journey.objects.get(pk=made)
     Journey.objects.filter(pk=made).update(tried_position=draft.position)
-    assert journeys.client.get(f"/api/experiments/{experiment.pk}").json()["untried"] == []
+    assert told()["state"] == "ready"
     journeys.save(made, name="Log in")
     assert "{journey: Log in, weight: 3}" in experiments.Experiment.objects.get().current.text
     assert experiments.Experiment.objects.get().current.plan.journeys[0].name == "Log in"

@@ -41,6 +41,15 @@ def plain(address: str) -> Address:
     return ip if mapped is None else mapped
 
 
+def is_numeric(host: str) -> bool:
+    """Whether a host is written as a numeric address, not as a name."""
+    try:
+        plain(host)
+    except ValueError:
+        return False
+    return True
+
+
 def why_never(ip: Address) -> str | None:
     """What it is, where nothing may ever be sent to it; None elsewhere."""
     if ip.is_loopback:

@@ -7,12 +7,12 @@ when it was proven or entered, so that a name which changes its meaning gains no
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
 from typing import Any
 
-from stonekettle.engine.addresses import is_of_this_machine, plain, why_never
+from stonekettle.engine.addresses import is_numeric, is_of_this_machine, plain, why_never
 
 ANY_PORT = ((1, 65_535),)
 Ports = tuple[tuple[int, int], ...]
@@ -88,12 +88,9 @@ class Allowance:
 
     def permits_at(self, host: str, port: int) -> tuple[int, ...]:
         """Which of the permits, by place, a request to this host falls under; all where that is not known."""
-        try:
-            addresses: Iterable[str] = (str(plain(host)),)
-        except ValueError:
-            addresses = self.hosts.get(host, ())
-            if not addresses:
-                return tuple(range(len(self.permits)))
+        addresses = (host,) if is_numeric(host) else self.hosts.get(host, ())
+        if not addresses:
+            return tuple(range(len(self.permits)))
         return tuple(
             place
             for place, permit in enumerate(self.permits)

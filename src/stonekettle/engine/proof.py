@@ -15,7 +15,7 @@ import dns.exception
 import dns.resolver
 import urllib3
 
-from stonekettle.engine.addresses import plain, why_never
+from stonekettle.engine.addresses import is_numeric, plain, why_never
 from stonekettle.engine.targets import addresses_of
 
 PATH = "/.well-known/stone-kettle"
@@ -126,11 +126,7 @@ def _begun(answer: urllib3.BaseHTTPResponse) -> str:
 
 
 def _is_recorded(claim: Claim) -> bool:
-    try:
-        plain(claim.host)
-    except ValueError:
-        pass
-    else:
+    if is_numeric(claim.host):
         return False  # numbers have no records of their own
     try:
         found = dns.resolver.resolve(f"{RECORD}.{claim.host}", "TXT", lifetime=TIMEOUT_S)

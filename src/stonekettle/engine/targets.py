@@ -14,7 +14,7 @@ from contextlib import suppress
 from urllib.parse import urlsplit
 
 from stonekettle import resolving
-from stonekettle.engine.addresses import plain, why_never
+from stonekettle.engine.addresses import is_numeric, plain, why_never
 from stonekettle.engine.allowance import LOOPBACK, Allowance
 from stonekettle.engine.errors import TargetError
 from stonekettle.plan.parts import PRACTICE
@@ -104,7 +104,7 @@ def check_never(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
             continue
         try:
             host = host_and_port(path, url)[0]
-            if not _is_numeric(host):
+            if not is_numeric(host):
                 # A name is judged by its addresses, when something is sent there.
                 host.encode("idna")
                 continue
@@ -118,14 +118,6 @@ def check_never(addresses: Iterable[tuple[str, str]]) -> list[TargetError]:
         if (what := why_never(ip)) is not None:
             problems.append(TargetError(path, f"{ip} is {what}: nothing is ever sent there.", "Correct the address."))
     return problems
-
-
-def _is_numeric(host: str) -> bool:
-    try:
-        plain(host)
-    except ValueError:
-        return False
-    return True
 
 
 def check_allowed(addresses: Iterable[tuple[str, str]], allowance: Allowance = LOOPBACK) -> list[TargetError]:

@@ -2993,10 +2993,7 @@ export interface components {
             /** Components */
             components: components["schemas"]["ComponentOutline"][];
         };
-        /**
-         * ExperimentDetail
-         * @description ``untried`` are the journeys it names that have not passed a trial as they are now.
-         */
+        /** ExperimentDetail */
         ExperimentDetail: {
             /** Id */
             id: number;
@@ -3008,18 +3005,9 @@ export interface components {
             source: string;
             /** System Id */
             system_id: number | null;
-            /** Untried */
-            untried: components["schemas"]["JourneyLink"][];
             outline: components["schemas"]["PlanOutline"];
             /** Revisions */
             revisions: components["schemas"]["RevisionLine"][];
-        };
-        /** JourneyLink */
-        JourneyLink: {
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
         };
         /** RevisionLine */
         RevisionLine: {
@@ -3075,15 +3063,13 @@ export interface components {
         };
         /**
          * Readiness
-         * @description Everything a run needs; it ``may_start`` where nothing blocks. ``duration_s`` is its planned load's.
+         * @description Everything a run needs; it ``may_start`` where nothing blocks.
          */
         Readiness: {
             /** Lines */
             lines: components["schemas"]["Line"][];
             /** May Start */
             may_start: boolean;
-            /** Duration S */
-            duration_s: number;
         };
         /** Started */
         Started: {

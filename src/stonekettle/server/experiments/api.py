@@ -59,20 +59,12 @@ class RevisionLine(Schema):
     author: str | None
 
 
-class JourneyLink(Schema):
-    id: int
-    name: str
-
-
 class ExperimentDetail(Schema):
-    """``untried`` are the journeys it names that have not passed a trial as they are now."""
-
     id: int
     name: str
     revision: int
     source: str
     system_id: int | None
-    untried: list[JourneyLink]
     outline: outline.PlanOutline
     revisions: list[RevisionLine]
 
@@ -175,7 +167,6 @@ def _detail(experiment: Experiment) -> ExperimentDetail:
         revision=current.number,
         source=current.text,
         system_id=experiment.system_id,
-        untried=[JourneyLink(id=j.pk, name=j.name) for j in rules.untried(current)],
         outline=outline.of(experiment.current.plan),
         revisions=[
             RevisionLine(

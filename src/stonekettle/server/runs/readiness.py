@@ -35,11 +35,10 @@ class Line(Schema):
 
 
 class Readiness(Schema):
-    """Everything a run needs; it ``may_start`` where nothing blocks. ``duration_s`` is its planned load's."""
+    """Everything a run needs; it ``may_start`` where nothing blocks."""
 
     lines: list[Line]
     may_start: bool
-    duration_s: float
 
 
 def of(actor: Actor, experiment: Experiment) -> Readiness:
@@ -52,10 +51,10 @@ def of(actor: Actor, experiment: Experiment) -> Readiness:
         broken = Line(
             key="plan", state="blocks", text=f"{problem.path}: {problem.message}", mend=problem.mend, link=edit
         )
-        return Readiness(lines=[broken], may_start=False, duration_s=0)
+        return Readiness(lines=[broken], may_start=False)
     lines = [*_permissions(actor, experiment, plan), *_meters(experiment, plan), *_journeys(experiment), *_advice(plan)]
     may_start = all(line.state != "blocks" for line in lines)
-    return Readiness(lines=lines, may_start=may_start, duration_s=plan.planned.duration_s)
+    return Readiness(lines=lines, may_start=may_start)
 
 
 def _permissions(actor: Actor, experiment: Experiment, plan: Plan) -> Iterator[Line]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from django.db import models
 from django.utils import timezone
+from django.utils.functional import cached_property
 
 from stonekettle.engine.allowance import Ceilings, Permit
 from stonekettle.plan.checking import validated
@@ -55,8 +56,9 @@ class Target(models.Model):
     def __str__(self) -> str:
         return f"target {self.name}"
 
-    @property
+    @cached_property
     def told(self) -> TargetTerms:
+        """The terms as they were when this was read: asked often, and of every target at once."""
         return validated(TargetTerms, self.terms)
 
     @property

@@ -62,7 +62,7 @@ def change(account: Account, target: Target, written: Mapping[str, Any], ends_at
             mend = "Enter the other one as a target of its own."
             raise PlanError([Problem(field, f"this target is for {getattr(before, field)!r}.", mend)])
     told_before = _told(target)
-    target.terms = plain_data(terms)
+    target.terms, target.told = plain_data(terms), terms
     target.ends_at = ends_at if target.way == Target.Way.ENTERED else None
     target.save(update_fields=["terms", "ends_at"])
     account.about("target", target.pk, target.name)
