@@ -312,3 +312,14 @@ def test_visits_of_those_who_were_lost_are_begun_anew_and_finished() -> None:
     lost = [n for n in whole if world.owners[n] is world.generators[0].stage]
     assert lost, "some had done all before they were lost, and do not count for others"
     assert len(whole) - len(lost) >= 12
+
+
+def test_people_who_gather_take_turns() -> None:
+    """60 people within 30 s, each for 10 s: 20 at a time, every one of them somebody else."""
+    world = World(plan_of({"gather": {"users": 60, "within": "30 s", "stay": "10 s"}}), generators=2).play()
+    people = {user for _, user, _ in world.log}
+    assert 58 <= len(people) <= 66  # a few more where one left a moment before the load fell
+    stays = [[t for t, who, _ in world.log if who == user] for user in people]
+    assert max(max(times) - min(times) for times in stays) < 13
+    for t, present in steady(world, []):
+        assert abs(present - world.ordered(t)) <= 1, f"at {t:.2f} s"

@@ -87,7 +87,7 @@ def test_groups_are_read_back_as_they_were_written() -> None:
         ),
         (
             {"groups": [{"name": n, "users": [{"hold": {"users": 30_000, "for": "9 s"}}]} for n in "ab"]},
-            "groups: the groups together reach 60000 users and 0 arrivals per second.",
+            "groups: the load reaches 60000 users and 0 arrivals per second in all.",
         ),
         ({"groups": [{**VISITORS, "network": {"down": "8"}}]}, "groups[0].network.down: '8' is not a speed of a line."),
     ],

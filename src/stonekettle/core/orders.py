@@ -158,6 +158,8 @@ class Ordered:
             for a, b in _bins(start, stop, moving):
                 parts = tuple((name, order.amount(name, (a + b) / 2)) for name in sorted(order.targets))
                 users, rate = self._sums(order, (a + b) / 2)
+                if not users and not rate:
+                    continue  # where nobody is there is nothing to be analysed
                 yield PlannedLevel(a, b, users, moving, rate, parts)
 
     def mean_amounts(self, group: str, seconds: int) -> FloatArray:
@@ -234,7 +236,7 @@ def _joined(pieces: Sequence[PlannedLevel]) -> list[PlannedLevel]:
     found: list[PlannedLevel] = []
     for piece in pieces:
         last = found[-1] if found else None
-        if last and not last.moving and not piece.moving and last.parts == piece.parts:
+        if last and not last.moving and not piece.moving and (last.end_s, last.parts) == (piece.start_s, piece.parts):
             found[-1] = replace(last, end_s=piece.end_s)
         else:
             found.append(piece)

@@ -12,7 +12,7 @@ from typing import Protocol
 
 import pycurl
 
-from stonekettle.plan.load import MAX_USERS
+from stonekettle.plan.segments import MAX_USERS
 
 SELECT_USERS = 800
 """With more users than this, descriptors could pass the limit of select."""

@@ -109,6 +109,8 @@ class Fleet:
                 rate += max(peaks, default=0.0) / share[1]
             else:
                 users += max((share_of(peak, share) for peak in peaks), default=0)
+            if terms.stay_s:  # each takes the place of somebody who left for good
+                rate += max(peaks, default=0.0) / terms.stay_s / share[1]
         member.needed = max(member.needed, users + int(member.told.get("leaving", 0)))
         if member.arrived + rate * ARRIVALS_LEAST_S > member.for_arrivals:
             member.for_arrivals = member.arrived + round(rate * ARRIVALS_AHEAD_S) + 1

@@ -94,6 +94,7 @@ class Population:
             if group.clock is not None:
                 self._foresee(group, now, elapsed, min(elapsed + AHEAD_S, until))
             elif group.share[1]:
+                self._take_turns(group, now, order)
                 self._to(group, now, share_of(order.amount(group.terms.name, elapsed), group.share) - group.done)
             if (order.last or not group.share[1]) and len(group):
                 self._to(group, now, 0)
@@ -178,18 +179,30 @@ class Population:
                 break
             slot = group.free_slot() if group.terms.fixed else ANY
             user = User(number, self._life(group, number, slot), group=group.number, slot=slot)
+            if group.terms.stay_s:
+                self._arrived += 1
             self._come(group, user, now)
             if self._paused_at is not None:
                 self._push(self._own_clock(now), user)
             else:
                 self._proceed(user, now - self._stopped_s, True)
         while len(group) > max(0, wanted):
-            user = group.last()
-            group.remove(user)
-            user.leaving = True
-            group.leaving += 1
-            if not user.in_step and self._leaves_now(user):
-                self._retire(user, now)
+            self._let_go(group, group.next_to_leave(), now)
+
+    def _take_turns(self, group: Crowd, now: float, order: Order) -> None:
+        """Let go who has stayed their time, for others to come; where the load falls they are those it lets go."""
+        target = order.targets.get(group.terms.name)
+        if target is None or (target.moving and target.end < target.start):
+            return
+        while (user := group.stayed(self._own_clock(now))) is not None:
+            self._let_go(group, user, now)
+
+    def _let_go(self, group: Crowd, user: User, now: float) -> None:
+        group.remove(user)
+        user.leaving = True
+        group.leaving += 1
+        if not user.in_step and self._leaves_now(user):
+            self._retire(user, now)
 
     def _leaves_now(self, user: User) -> bool:
         """Whether somebody who shall leave need not end a journey first."""
@@ -214,7 +227,7 @@ class Population:
         return walk(self.dealer, self.thinks, number, group.number, slot, self._visits.pop(number, 0))
 
     def _come(self, group: Crowd, user: User, since: float) -> None:
-        group.add(user)
+        group.add(user, self._own_clock(since))
         self._tally.join(group.number, since)
         self._stage.enter(user)
 
@@ -250,7 +263,7 @@ class Population:
             group.leaving -= 1
         else:
             group.remove(user)
-        if comes_back and group.clock is None:
+        if comes_back and group.clock is None and not group.terms.stay_s:
             heapq.heappush(self._free_numbers, user.number)
             self._visits[user.number] = user.visit
         user.gone = True

@@ -10,9 +10,10 @@ from stonekettle.plan import secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import columns_of
 from stonekettle.plan.journey import BUILT_IN, impossible_patterns
-from stonekettle.plan.load import MAX_RATE, MAX_USERS, Fixed
+from stonekettle.plan.load import Fixed
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.segments import MAX_RATE, MAX_USERS, faults
 
 Kind = Literal["system", "journey", "feed"]
 Find = Callable[[Kind, str], Mapping[str, Any] | None]
@@ -218,11 +219,13 @@ def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
         mend = f"Use at most {MAX_LEVELS}: climb by more at a time."
         yield Problem(where, f"the profile has {segments} levels.", mend)
     for i, group in enumerate(plan.people):
+        told = (f"groups[{i}].arrivals" if group.arrives else f"groups[{i}].users") if plan.groups else "load"
+        yield from (Problem(f"{told}[{place}]", *fault) for place, fault in faults(group.told))
         if group.profile.peak <= 0 or (not group.arrives and group.profile.peak < 1):
             path = f"groups[{i}]" if plan.groups else "load"
             least = "an arrival" if group.arrives else "one user"
             yield Problem(path, f"the load never reaches {least}.", "Give a segment some load.")
-    users, rate = (sum(g.profile.peak for g in plan.groups if g.arrives == arrives) for arrives in (False, True))
+    users, rate = (sum(g.profile.peak for g in plan.people if g.arrives == arrives) for arrives in (False, True))
     if users > MAX_USERS or rate > MAX_RATE:
-        message = f"the groups together reach {users:g} users and {rate:g} arrivals per second."
-        yield Problem("groups", message, f"Use at most {MAX_USERS} users and {MAX_RATE:g} arrivals per second.")
+        message = f"the load reaches {users:g} users and {rate:g} arrivals per second in all."
+        yield Problem(where, message, f"Use at most {MAX_USERS} users and {MAX_RATE:g} arrivals per second.")

@@ -3,129 +3,18 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any, ClassVar, Generic, Literal, TypeVar
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Discriminator, Field, Tag, field_validator
 from pydantic_core import PydanticCustomError
 
-from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.load_profile import LoadProfile
 from stonekettle.plan.parts import CHOICE, Name, Part
-from stonekettle.plan.quantities import BitRate, Duration, parse_rate
+from stonekettle.plan.quantities import BitRate
+from stonekettle.plan.segments import MAX_USERS, RateSegment, Sentence, UserSegment, one_of, profile_of, stay_of
 
-MAX_USERS = 50_000
-MAX_RATE = 20_000.0
-"""Arrivals per second."""
 EVERYONE = "everyone"
 """The group of a plan that names none."""
-
-Amount = TypeVar("Amount", int, float)
-Users = Annotated[int, Field(ge=0, le=MAX_USERS)]
-Rate = Annotated[float, BeforeValidator(parse_rate), Field(ge=0, le=MAX_RATE, allow_inf_nan=False)]
-
-
-class HoldUsers(Part):
-    users: Users
-    during: Duration = Field(alias="for")
-
-    @property
-    def segment(self) -> Segment:
-        return Segment.hold(self.users, self.during)
-
-
-class HoldRate(Part):
-    rate: Rate
-    during: Duration = Field(alias="for")
-
-    @property
-    def segment(self) -> Segment:
-        return Segment.hold(self.rate, self.during)
-
-
-class Climb(Part, Generic[Amount]):
-    """Stairs: ``by`` more (or less) every so often, from and to inclusive."""
-
-    start: Amount = Field(alias="from")
-    end: Amount = Field(alias="to")
-    by: Annotated[Amount, Field(gt=0)]
-    every: Duration
-
-    @property
-    def segment(self) -> Segment:
-        return Segment.climb(self.start, self.end, self.by, self.every)
-
-
-class Ramp(Part, Generic[Amount]):
-    """A straight line."""
-
-    start: Amount = Field(alias="from")
-    end: Amount = Field(alias="to")
-    over: Duration
-
-    @property
-    def segment(self) -> Segment:
-        return Segment.ramp(self.start, self.end, self.over)
-
-
-class UserHold(Part):
-    hold: HoldUsers
-
-    @property
-    def segment(self) -> Segment:
-        return self.hold.segment
-
-
-class RateHold(Part):
-    hold: HoldRate
-
-    @property
-    def segment(self) -> Segment:
-        return self.hold.segment
-
-
-class Climbing(Part, Generic[Amount]):
-    climb: Climb[Amount]
-
-    @property
-    def segment(self) -> Segment:
-        return self.climb.segment
-
-
-class Ramping(Part, Generic[Amount]):
-    ramp: Ramp[Amount]
-
-    @property
-    def segment(self) -> Segment:
-        return self.ramp.segment
-
-
-def _one_of(*keys: str) -> Any:
-    """Chooses by which of the keys there is, and nothing where there is none or several."""
-
-    def chosen(value: Any) -> str | None:
-        there = [key for key in keys if (key in value if isinstance(value, dict) else hasattr(value, key))]
-        return CHOICE + there[0] if len(there) == 1 else None
-
-    return chosen
-
-
-_SEGMENT = Discriminator(
-    _one_of("hold", "climb", "ramp"),
-    custom_error_type="segment",
-    custom_error_message="a segment needs exactly one of hold, climb and ramp.",
-    custom_error_context={"mend": "Write each on its own line with a dash before it."},
-)
-UserSegment = Annotated[
-    Annotated[UserHold, Tag(f"{CHOICE}hold")]
-    | Annotated[Climbing[Users], Tag(f"{CHOICE}climb")]
-    | Annotated[Ramping[Users], Tag(f"{CHOICE}ramp")],
-    _SEGMENT,
-]
-RateSegment = Annotated[
-    Annotated[RateHold, Tag(f"{CHOICE}hold")]
-    | Annotated[Climbing[Rate], Tag(f"{CHOICE}climb")]
-    | Annotated[Ramping[Rate], Tag(f"{CHOICE}ramp")],
-    _SEGMENT,
-]
 
 
 class Network(Part):
@@ -183,7 +72,16 @@ class UserGroup(_People):
 
     @property
     def profile(self) -> LoadProfile:
-        return LoadProfile(tuple(part.segment for part in self.users))
+        return profile_of(self.users)
+
+    @property
+    def told(self) -> tuple[Sentence, ...]:
+        return self.users
+
+    @property
+    def stay_s(self) -> float | None:
+        """How long each stays before another one takes the place; None: as long as the load asks for."""
+        return stay_of(self.users)
 
 
 class ArrivalGroup(_People):
@@ -210,13 +108,17 @@ class ArrivalGroup(_People):
 
     @property
     def profile(self) -> LoadProfile:
-        return LoadProfile(tuple(part.segment for part in self.arrivals))
+        return profile_of(self.arrivals)
+
+    @property
+    def told(self) -> tuple[Sentence, ...]:
+        return self.arrivals
 
 
 Group = Annotated[
     Annotated[UserGroup, Tag(f"{CHOICE}users")] | Annotated[ArrivalGroup, Tag(f"{CHOICE}arrivals")],
     Discriminator(
-        _one_of("users", "arrivals"),
+        one_of("users", "arrivals"),
         custom_error_type="group",
         custom_error_message="a group needs exactly one of users and arrivals.",
         custom_error_context={"mend": "Write its segments under 'users:' or under 'arrivals:'."},

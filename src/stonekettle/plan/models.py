@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import re
 from functools import cached_property
+from typing import Annotated
 
-from pydantic import Field, model_validator
+from pydantic import Field, StringConstraints, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core import orders
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
-from stonekettle.plan.load import EVERYONE, ArrivalGroup, Generators, Group, UserGroup, UserSegment
+from stonekettle.plan.load import EVERYONE, ArrivalGroup, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share
+from stonekettle.plan.segments import UserSegment
 from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
 
+Tag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30, pattern=r"^[^,]*$")]
 _PERCENTILE = re.compile(r"p([1-9][0-9](?:\.[0-9])?)")
 
 
@@ -74,7 +77,10 @@ class Plan(Part):
     """One experiment, whole: everything a run uses."""
 
     name: Name
-    question: str = ""
+    question: str = Field(default="", max_length=20_000)
+    hypothesis: str = Field(default="", max_length=2_000)
+    notes: str = Field(default="", max_length=20_000)
+    tags: tuple[Tag, ...] = Field(default=(), max_length=20)
     system: System
     feeds: tuple[Feed, ...] = Field(default=(), max_length=100)
     journeys: tuple[Journey, ...] = Field(min_length=1, max_length=100)

@@ -14,7 +14,7 @@ from ninja.files import UploadedFile
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.signals import Verb
 from stonekettle.engine.strategies import PLAN
-from stonekettle.plan.load import MAX_USERS
+from stonekettle.plan.segments import MAX_USERS
 from stonekettle.report import result as results
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
