@@ -128,7 +128,7 @@ def walk(page: Page, folder: Path) -> None:
     shown = folder / "www" / ".well-known" / "stone-kettle"
 
     # An experiment is written; nothing goes to a host that nobody allowed.
-    page.goto("/experiments/new")
+    page.goto("/experiments/new?as=text")
     page.get_by_test_id("source").fill(PLAN)
     page.get_by_role("button", name="Create experiment").click()
     notice = page.get_by_test_id("targets")

@@ -127,6 +127,15 @@ def shoot_targets(page: Page, installed: Installation) -> None:
     shoot(page, "targets")
 
 
+def shoot_experiment(page: Page, installed: Installation) -> None:
+    """The experiment's load, a sentence of it in hand."""
+    page.goto(f"{installed.url}/experiments")
+    page.get_by_role("link", name="Harbour festival", exact=True).click()
+    page.get_by_test_id("sentence").first.locator("input").first.focus()
+    page.get_by_text("in order").wait_for()
+    shoot(page, "experiment")
+
+
 def main(data: Path, port: int) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     with installation(data, port) as installed, browser() as chromium:
@@ -139,9 +148,7 @@ def main(data: Path, port: int) -> None:
         for place in ("experiments", "runs", "systems", "journeys"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)
-        page.goto(f"{installed.url}/experiments/new")
-        page.get_by_text("This plan has no faults.").wait_for()
-        shoot(page, "plan-editor")
+        shoot_experiment(page, installed)
 
 
 if __name__ == "__main__":

@@ -86,7 +86,7 @@ def test_from_nothing_through_a_failing_trial_to_a_run(page: Page) -> None:
     expect(page.get_by_test_id("passing")).to_contain_text("Changed since it last passed")
 
     # An experiment sends many users on it.
-    page.goto(page.url.split("/journeys")[0] + "/experiments/new")
+    page.goto(page.url.split("/journeys")[0] + "/experiments/new?as=text")
     source = page.get_by_test_id("source")
     named = "journeys:\n  - {journey: Sign in to the portal}\n\n"
     text = source.input_value().replace("name: Quick look", "name: Many sign in")

@@ -139,6 +139,7 @@ def walk(page: Page, site: str, tmp_path: Path) -> None:
             page.get_by_role("link", name="Planted", exact=True).click()
         else:
             page.get_by_role("button", name="New experiment").click()
+            page.get_by_role("button", name="As text").click()
             page.get_by_test_id("source").fill(EXPERIMENT)
             expect(page.get_by_text("This plan has no faults.")).to_be_visible()
             page.get_by_role("button", name="Create experiment").click()

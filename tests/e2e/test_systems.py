@@ -73,6 +73,7 @@ def test_from_nothing_to_strips_and_a_pinned_figure(page: Page, tmp_path: Path) 
     page.get_by_role("link", name="Description").click()
 
     page.get_by_role("button", name="New experiment").click()
+    page.get_by_role("button", name="As text").click()
     source = page.get_by_test_id("source")
     expect(source).to_have_value(re.compile('system: "Night trams"'))
     text = source.input_value().replace("name: Quick look", "name: Night walk")

@@ -40,6 +40,24 @@ def test_the_short_form_is_one_group_of_everybody() -> None:
     assert plan.planned.duration_s == 90
 
 
+def test_people_of_several_regions_are_parted_by_their_shares() -> None:
+    plan = plan_of(groups=[{**VISITORS, "regions": {"north": 60, "south": 40}}, {**CALLERS, "regions": {"south": 1}}])
+    assert document.from_document(document.to_document(plan)) == plan
+    assert [(g.name, g.region, g.profile.peak) for g in plan.people] == [
+        ("visitors from north", "north", 24),
+        ("visitors from south", "south", 16),
+        ("callers from south", "south", 5),
+    ]
+    assert plan.planned.peak_users == 40
+
+
+def test_a_region_or_several_and_no_counts_in_them() -> None:
+    both = {**VISITORS, "region": "north", "regions": {"south": 1}}
+    counted = {**VISITORS, "mix": {"Buy": "5 users"}, "regions": {"south": 1}}
+    assert problems(groups=[both]) == ["groups[0]: a group comes from one region or from several."]
+    assert problems(groups=[counted]) == ["groups[0]: counts of users cannot be shared among regions."]
+
+
 def test_groups_are_read_back_as_they_were_written() -> None:
     whole = {
         **VISITORS,

@@ -106,4 +106,4 @@ def test_a_plan_that_became_unreadable_is_told_with_where_to_mend_it(client: Cli
     may, lines = asked(client, trams)
     assert not may
     assert list(lines) == ["plan"]
-    assert lines["plan"]["link"] == f"/experiments/{trams}/edit"
+    assert lines["plan"]["link"] == f"/experiments/{trams}?as=text"

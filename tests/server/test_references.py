@@ -12,6 +12,7 @@ from django.db.migrations.executor import MigrationExecutor
 from django.test import Client
 
 from stonekettle.plan.problems import PlanError
+from stonekettle.server.drafts import DraftBody
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds import rules as feeds
@@ -80,16 +81,17 @@ def test_a_name_that_now_belongs_to_another_does_not_mislead(market: Experiment,
     assert experiments.current_plan(market).system.base_url.endswith("9090")
     # And what was meant before is what undoing brings back.
     experiments.restore(TESTS, market, 1)
+    market.refresh_from_db()
     assert "system: Old mill " in market.current.text
     assert experiments.current_plan(market).system.base_url.endswith("8080")
 
 
 def test_who_writes_while_another_renames_loses_nothing(market: Experiment, planner: User) -> None:
     opened = market.current
-    text, base = opened.text, opened.number
+    text, edit = opened.text, DraftBody(document={}, base=opened.pk)
     rename(systems, "Mill", "Old mill")
     rename(journeys, "Buy flour", "Buy")
-    saved = experiments.revise(TESTS, market, text.replace("users: 5", "users: 7"), base)
+    saved = experiments.revise(TESTS, market, text.replace("users: 5", "users: 7"), edit)
     assert "system: Old mill " in saved.text
     assert "mix: {Buy: 3, Look: 1}" in saved.text
     assert "users: 7" in saved.text

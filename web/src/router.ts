@@ -92,7 +92,7 @@ export const router = createRouter({
     },
     {
       path: '/experiments/new',
-      component: () => import('./places/PlanEditor.vue'),
+      component: () => import('./places/NewExperiment.vue'),
       meta: { title: 'New experiment' },
     },
     {
@@ -100,12 +100,6 @@ export const router = createRouter({
       component: () => import('./places/Experiment.vue'),
       props: (route) => ({ id: number(route.params.id) }),
       meta: { title: 'Experiment' },
-    },
-    {
-      path: '/experiments/:id(\\d+)/edit',
-      component: () => import('./places/PlanEditor.vue'),
-      props: (route) => ({ id: number(route.params.id) }),
-      meta: { title: 'Edit experiment' },
     },
     { path: '/runs', component: () => import('./places/Runs.vue'), meta: { title: 'Runs' } },
     {

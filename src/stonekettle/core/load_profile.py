@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from stonekettle.core.types import CoreInputError
@@ -94,6 +94,10 @@ class LoadProfile:
     """Segments one after the other."""
 
     segments: tuple[Segment, ...]
+
+    def scaled(self, factor: float) -> LoadProfile:
+        parts = (replace(s, start=s.start * factor, end=s.end * factor) for s in self.segments)
+        return LoadProfile(tuple(parts))
 
     @property
     def duration_s(self) -> float:

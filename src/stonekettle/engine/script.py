@@ -117,7 +117,7 @@ class GroupTerms:
             each=group.journeys_each,
             arrives=group.arrives,
             evenly=arriving is not None and arriving.law == "even",
-            at_most=arriving.at_most if arriving else 0,
+            at_most=arriving.room if arriving else 0,
             finishes_journey=group.leave == "after the journey",
             region=group.region,
             down=round((group.network.down or 0) / 8),
@@ -174,7 +174,7 @@ def compile_plan(plan: Plan) -> Script:
 
 def most_users(plan: Plan) -> int:
     """So many users there may be at a time as planned."""
-    return sum(group.at_most if isinstance(group, ArrivalGroup) else round(group.profile.peak) for group in plan.people)
+    return sum(group.room if isinstance(group, ArrivalGroup) else round(group.profile.peak) for group in plan.people)
 
 
 def cells_of(plan: Plan) -> tuple[Cell, ...]:

@@ -202,7 +202,7 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
 
 
 def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
-    yield from repeated("groups", [group.name for group in plan.groups])
+    yield from repeated("groups", [group.name for group in plan.people])
     names = [journey.name for journey in plan.journeys]
     for i, group in enumerate(plan.groups):
         for name in group.mix:
@@ -218,7 +218,7 @@ def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
     if segments > MAX_LEVELS:
         mend = f"Use at most {MAX_LEVELS}: climb by more at a time."
         yield Problem(where, f"the profile has {segments} levels.", mend)
-    for i, group in enumerate(plan.people):
+    for i, group in enumerate(plan.written):
         told = (f"groups[{i}].arrivals" if group.arrives else f"groups[{i}].users") if plan.groups else "load"
         yield from (Problem(f"{told}[{place}]", *fault) for place, fault in faults(group.told))
         if group.profile.peak <= 0 or (not group.arrives and group.profile.peak < 1):

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import BeforeValidator, Discriminator, Field, Tag, field_validator
+from pydantic import BeforeValidator, Discriminator, Field, PrivateAttr, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core.load_profile import LoadProfile
@@ -22,6 +22,9 @@ class Network(Part):
 
     down: BitRate | None = Field(default=None, ge=1_000, le=100e9)
     up: BitRate | None = Field(default=None, ge=1_000, le=100e9)
+
+
+Region = Annotated[str, Field(max_length=40, pattern=r"^[a-z0-9-]*$")]
 
 
 class Fixed(Part):
@@ -53,13 +56,38 @@ Mix = dict[Name, Annotated[float | Fixed, BeforeValidator(_share_or_users)]]
 class _People(Part):
     """People alike. ``mix`` says who does which journey: shares of the journeys begun, or so many users who do
     nothing else; without it the journeys' own weights hold. ``journeys_each`` ends a person's visit after
-    so many. A ``region`` is where they come from: only its generators play them."""
+    so many. A ``region`` is where they come from: only its generators play them; ``regions`` are several, each with
+    its share of the people."""
 
     name: Name
     mix: Mix = Field(default_factory=dict, max_length=100)
-    region: str = Field(default="", max_length=40, pattern=r"^[a-z0-9-]*$")
+    region: Region = ""
+    regions: dict[Region, Annotated[float, Field(gt=0, le=1e9)]] = Field(default_factory=dict, max_length=20)
     network: Network = Network()
     leave: Literal["after the step", "after the journey"] = "after the step"
+    _portion: float = PrivateAttr(1.0)
+
+    @model_validator(mode="after")
+    def _one_origin(self) -> Self:
+        if self.region and self.regions:
+            mend = "Write 'region: north', or 'regions: {north: 60, south: 40}'."
+            raise PydanticCustomError("region", "a group comes from one region or from several.", {"mend": mend})
+        if self.regions and any(isinstance(part, Fixed) for part in self.mix.values()):
+            mend = "Give shares in the mix, or a group for each region."
+            raise PydanticCustomError("regions", "counts of users cannot be shared among regions.", {"mend": mend})
+        return self
+
+    @property
+    def parts(self) -> tuple[Self, ...]:
+        """The same people, those of each region by themselves."""
+        if not self.regions:
+            return (self,)
+        total, found = sum(self.regions.values()), []
+        for region, share in self.regions.items():
+            part = self.model_copy(update={"name": f"{self.name} from {region}", "region": region, "regions": {}})
+            part._portion = share / total
+            found.append(part)
+        return tuple(found)
 
 
 class UserGroup(_People):
@@ -72,7 +100,7 @@ class UserGroup(_People):
 
     @property
     def profile(self) -> LoadProfile:
-        return profile_of(self.users)
+        return profile_of(self.users).scaled(self._portion)
 
     @property
     def told(self) -> tuple[Sentence, ...]:
@@ -108,7 +136,12 @@ class ArrivalGroup(_People):
 
     @property
     def profile(self) -> LoadProfile:
-        return profile_of(self.arrivals)
+        return profile_of(self.arrivals).scaled(self._portion)
+
+    @property
+    def room(self) -> int:
+        """So many may be there at a time."""
+        return max(1, round(self.at_most * self._portion))
 
     @property
     def told(self) -> tuple[Sentence, ...]:

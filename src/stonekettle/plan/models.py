@@ -103,7 +103,12 @@ class Plan(Part):
 
     @property
     def people(self) -> tuple[UserGroup | ArrivalGroup, ...]:
-        """Every group; the short form is one that does all journeys."""
+        """Every group, those of each region apart; the short form is one that does all journeys."""
+        return tuple(part for group in self.written for part in group.parts)
+
+    @property
+    def written(self) -> tuple[UserGroup | ArrivalGroup, ...]:
+        """The groups as they are written."""
         return self.groups or (UserGroup(name=EVERYONE, users=self.load),)
 
     def weights_of(self, group: UserGroup | ArrivalGroup) -> tuple[float, ...]:

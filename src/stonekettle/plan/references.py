@@ -59,6 +59,16 @@ def renamed(text: str, names: Mapping[Name, str]) -> str:
     return text
 
 
+def named(text: str, name: str) -> str:
+    """The text of a document that has a name of its own, with another one."""
+    mark = len(BYTE_ORDER_MARK) if text.startswith(BYTE_ORDER_MARK) else 0
+    node = dict(_fields(clean.nodes(text))).get("name")
+    if not isinstance(node, yaml.ScalarNode):
+        return text
+    start, end = node.start_mark.index + mark, node.end_mark.index + mark
+    return text[:start] + _written(name, not node.style) + text[end:]
+
+
 def renamed_parts(document: Mapping[str, Any], names: Mapping[Name, str]) -> dict[str, Any]:
     """A whole plan's plain data, in which everything is written out, with other names for these parts."""
 

@@ -47,8 +47,35 @@ class Draft(models.Model):
         return self.current.today
 
     @property
+    def steps(self) -> models.QuerySet[Any]:
+        """The revisions that undo and redo walk through."""
+        return cast(models.QuerySet[Any], self.revisions.all())  # type: ignore[attr-defined]
+
+    @property
+    def can_undo(self) -> bool:
+        return self.steps.filter(number__lt=self.position).exists()
+
+    @property
     def can_redo(self) -> bool:
-        return bool(self.revisions.filter(number__gt=self.position).exists())  # type: ignore[attr-defined]
+        return self.steps.filter(number__gt=self.position).exists()
+
+    def step(self, by: int) -> DraftRevision:
+        """The revision before (-1) or after (1) the one in force, where there is one."""
+        found = self.steps.filter(number__lt=self.position) if by < 0 else self.steps.filter(number__gt=self.position)
+        return cast(DraftRevision, found.order_by("-number" if by < 0 else "number")[0])
+
+    def may_amend(self) -> bool:
+        """Whether the revision in force may still become another one."""
+        return True
+
+    def forget_undone(self) -> int:
+        """Give up what was undone; the number of the revision to come."""
+        self.steps.filter(number__gt=self.position).delete()
+        return self.position + 1
+
+    def take_up(self, revision: DraftRevision) -> None:
+        """Be what a revision says, which is in force from now on."""
+        self.position, self.name = revision.number, revision.document["name"]
 
 
 class DraftRevision(models.Model):
@@ -70,8 +97,15 @@ class DraftRevision(models.Model):
         """The document with the names of today."""
         return cast(Document, self.document)
 
+    def hold(self, document: Document) -> None:
+        """Be this document."""
+        self.document = document
+
     def refer(self, before: DraftRevision | None) -> None:
         """Note what the document names, before it is saved after another."""
+
+    def compare(self, before: DraftRevision | None) -> None:
+        """Note what it changes of the one before it."""
 
 
 class DraftBody(Schema):
@@ -97,7 +131,8 @@ class Drafts(Generic[D]):
     """What may happen to the documents of a kind.
 
     ``check(document, before)`` gives the checked document to keep, or raises :class:`PlanError`; ``within`` finds the
-    secrets of a document; ``amended(draft)`` tells that the revision in force is not what it was.
+    secrets of a document; ``amended(draft)`` tells that the revision in force is not what it was; ``essence`` is what a
+    page edits of a document, and ``called`` gives it another name. ``named_once``: no two have one name.
     """
 
     def __init__(
@@ -107,9 +142,13 @@ class Drafts(Generic[D]):
         check: Callable[[Document, Document | None], dict[str, Any]],
         within: Callable[[Any, secrecy.Change], Any] = lambda document, change: document,
         amended: Callable[[D], None] = lambda draft: None,
+        essence: Callable[[Document], Document] = lambda document: document,
+        called: Callable[[Document, str], Document] = lambda document, name: {**document, "name": name},
+        named_once: bool = True,
     ) -> None:
         self._model, self._kind, self._check = model, kind, check
         self._within, self._amended = within, amended
+        self._essence, self._called, self._named_once = essence, called, named_once
         self.create = Act("created", Role.PLANNER, self._create)
         self.save = Act("changed", Role.PLANNER, self._save)
         self.undo = Act("undid a change of", Role.PLANNER, self._undo)
@@ -125,8 +164,7 @@ class Drafts(Generic[D]):
     def _create(self, account: Account, document: Document) -> D:
         checked = self._check(document, None)
         self._check_name(checked["name"], None)
-        draft = self._all.create(name=checked["name"])
-        self._keep(draft, 1, checked, account.actor.user, None)
+        draft = self._begin(checked, account.actor.user)
         self._tell(account, draft)
         return draft
 
@@ -142,27 +180,30 @@ class Drafts(Generic[D]):
             raise self._outdated(draft, edit.base)
         before = current.today
         after = self._check(document, before)
-        if after == before:
+        if self._essence(after) == self._essence(before):
             return draft
         self._check_name(after["name"], draft)
-        if edit is not None and edit.continues and own and draft.position > 1 and not draft.can_redo:
-            current.document = after
+        goes_on = edit is not None and edit.continues and own
+        if goes_on and draft.can_undo and not draft.can_redo and draft.may_amend():
+            earlier = draft.step(-1)
+            current.hold(after)
             current.refer(current)
+            current.compare(earlier)
             current.save()
             self._amended(draft)
-            draft = self._move(draft, draft.position)
-            self._tell(account, draft, draft.revisions.get(number=draft.position - 1).today)  # type: ignore[attr-defined]
+            draft = self._move(draft, current)
+            self._tell(account, draft, earlier.today)
             return draft
-        draft.revisions.filter(number__gt=draft.position).delete()  # type: ignore[attr-defined]
-        self._keep(draft, draft.position + 1, after, account.actor.user, current, edit.editor if edit else "")
-        draft = self._move(draft, draft.position + 1)
+        number = draft.forget_undone()
+        made = self._keep(draft, number, after, account.actor.user, current, edit.editor if edit else "")
+        draft = self._move(draft, made)
         self._tell(account, draft, before)
         return draft
 
     def _undo(self, account: Account, draft: D, base: int | None = None) -> D:
         draft = self._locked(draft)
         self._check_base(draft, base)
-        if draft.position <= 1:
+        if not draft.can_undo:
             raise Conflict("There is nothing to undo.")
         return self._step(account, draft, -1)
 
@@ -175,15 +216,14 @@ class Drafts(Generic[D]):
 
     def _step(self, account: Account, draft: D, by: int) -> D:
         before = draft.current.today
-        draft = self._move(draft, draft.position + by)
+        draft = self._move(draft, draft.step(by))
         self._tell(account, draft, before, one_piece=False)
         return draft
 
     def _duplicate(self, account: Account, draft: D) -> D:
         """A copy under a free name, with an undo history of its own."""
-        document = {**draft.document, "name": self.free_name(f"{draft.name} copy")}
-        copy = self._all.create(name=document["name"])
-        self._keep(copy, 1, document, account.actor.user, None)
+        document = self._called(draft.document, self.free_name(f"{draft.name} copy"))
+        copy = self._begin(document, account.actor.user)
         account.about(self._kind, copy.pk, copy.name, note=f"a copy of {draft.name}")
         return copy
 
@@ -236,8 +276,12 @@ class Drafts(Generic[D]):
     def _outdated(self, draft: D, base: int) -> Outdated:
         current = draft.current
         made_from = draft.revisions.filter(pk=base).first()  # type: ignore[attr-defined]
-        shown = [self._within(r.today, secrecy.hide) if r else None for r in (current, made_from)]
+        shown = [self._within(self._essence(r.today), secrecy.hide) if r else None for r in (current, made_from)]
         return Outdated(current.author.get_username() if current.author else "", current.pk, *shown)
+
+    def _begin(self, document: Document, author: User | None) -> D:
+        draft = self._all.create(name=document["name"])
+        return self._move(draft, self._keep(draft, 1, document, author, None))
 
     def _keep(
         self,
@@ -247,23 +291,25 @@ class Drafts(Generic[D]):
         author: User | None,
         before: DraftRevision | None,
         editor: str = "",
-    ) -> None:
+    ) -> DraftRevision:
         revisions = draft.revisions  # type: ignore[attr-defined]
-        revision = revisions.model(number=number, document=document, author=author, editor=editor)
+        revision = cast(DraftRevision, revisions.model(number=number, author=author, editor=editor))
+        revision.hold(document)
         revision.refer(before)
+        revision.compare(before)
         revisions.add(revision, bulk=False)
+        return revision
 
-    def _move(self, draft: D, position: int) -> D:
+    def _move(self, draft: D, revision: DraftRevision) -> D:
         """Put a revision in force."""
-        name = draft.revisions.get(number=position).document["name"]  # type: ignore[attr-defined]
-        if name != draft.name:
-            self._check_name(name, draft)
-        draft.position, draft.name = position, name
+        if revision.document["name"] != draft.name:
+            self._check_name(revision.document["name"], draft)
+        draft.take_up(revision)
         draft.save()
         return draft
 
     def _check_name(self, name: str, own: D | None) -> None:
-        taken = self._all.filter(name=name).first()
+        taken = self._all.filter(name=name).first() if self._named_once else None
         if taken is not None and taken != own:
             message = f"there is a {self._kind} named {name!r} already."
             raise PlanError([Problem("name", message, "Choose another name.")])

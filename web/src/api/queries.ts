@@ -6,32 +6,9 @@ import { cursor, joined, type LivePlate, type Shown } from './livePlate'
 const LIVE_MS = 1_000
 /** What changes seldom in a live run; a change of state is heard with the plate at once. */
 const DETAIL_MS = 5_000
-const IDLE_MS = 4_000
-const READY_MS = 10_000
 
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => body(api.GET('/api/me')), staleTime: 30_000 })
-}
-
-export function useExperiments() {
-  return useQuery({
-    queryKey: ['experiments'],
-    queryFn: () => body(api.GET('/api/experiments')),
-    refetchInterval: IDLE_MS,
-  })
-}
-
-export function useExperiment(id: MaybeRefOrGetter<number | undefined>) {
-  return useQuery({
-    queryKey: computed(() => ['experiment', toValue(id)]),
-    queryFn: () =>
-      body(
-        api.GET('/api/experiments/{experiment_id}', {
-          params: { path: { experiment_id: toValue(id) ?? 0 } },
-        }),
-      ),
-    enabled: computed(() => toValue(id) !== undefined),
-  })
 }
 
 export function useRuns(filter: MaybeRefOrGetter<{ experiment?: number; before?: number }> = {}) {
@@ -98,20 +75,6 @@ export function useSignOut() {
   })
 }
 
-/** What stands in the way of a run; asked again while somebody looks. */
-export function useReadiness(id: MaybeRefOrGetter<number>) {
-  return useQuery({
-    queryKey: computed(() => ['experiment', toValue(id), 'readiness']),
-    queryFn: () =>
-      body(
-        api.GET('/api/experiments/{experiment_id}/readiness', {
-          params: { path: { experiment_id: toValue(id) } },
-        }),
-      ),
-    refetchInterval: READY_MS,
-  })
-}
-
 export function useStartRun() {
   const client = useQueryClient()
   return useMutation({
@@ -163,53 +126,5 @@ export function useDeleteRun() {
       await client.invalidateQueries({ queryKey: ['runs'] })
       await client.invalidateQueries({ queryKey: ['experiments'] })
     },
-  })
-}
-
-export function useCheckPlan() {
-  return useMutation({
-    mutationFn: (source: string) => body(api.POST('/api/plans/check', { body: { source } })),
-  })
-}
-
-/** A plan's text, made from revision `base` of an experiment, or of none. */
-interface PlanEdit {
-  id?: number
-  source: string
-  base: number
-}
-
-export function useSavePlan() {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: async ({ id, source, base }: PlanEdit): Promise<number> => {
-      if (id === undefined)
-        return (await body(api.POST('/api/experiments', { body: { source } }))).id
-      await body(
-        api.PUT('/api/experiments/{experiment_id}', {
-          params: { path: { experiment_id: id } },
-          body: { source, base },
-        }),
-      )
-      return id
-    },
-    onSuccess: (id) => {
-      void client.invalidateQueries({ queryKey: ['experiments'] })
-      void client.invalidateQueries({ queryKey: ['experiment', id] })
-    },
-  })
-}
-
-export function useRestore() {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: ({ id, revision }: { id: number; revision: number }) =>
-      body(
-        api.POST('/api/experiments/{experiment_id}/restore', {
-          params: { path: { experiment_id: id } },
-          body: { revision },
-        }),
-      ),
-    onSuccess: (_, { id }) => client.invalidateQueries({ queryKey: ['experiment', id] }),
   })
 }

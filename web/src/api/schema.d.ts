@@ -1338,7 +1338,7 @@ export interface paths {
         };
         /**
          * List Experiments
-         * @description All experiments, the last changed first, each with its last run.
+         * @description All experiments, the last changed first, each with its last run: those in use or the archived ones.
          */
         get: operations["stonekettle_server_experiments_api_list_experiments"];
         put?: never;
@@ -1383,10 +1383,110 @@ export interface paths {
         /** Get Experiment */
         get: operations["stonekettle_server_experiments_api_get_experiment"];
         /**
-         * Revise Experiment
-         * @description Save a new revision of the document.
+         * Save Experiment
+         * @description Save the document's text, ``{"source": …}``, as a new revision.
          */
-        put: operations["stonekettle_server_experiments_api_revise_experiment"];
+        put: operations["stonekettle_server_experiments_api_save_experiment"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Experiment
+         * @description The revision before becomes the one in force.
+         */
+        post: operations["stonekettle_server_experiments_api_undo_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Experiment
+         * @description Take the last undo back.
+         */
+        post: operations["stonekettle_server_experiments_api_redo_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Duplicate Experiment
+         * @description A copy with another name, without the runs.
+         */
+        post: operations["stonekettle_server_experiments_api_duplicate_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Archive Experiment
+         * @description Put an experiment out of the way, or bring it back; its runs stay where they are.
+         */
+        post: operations["stonekettle_server_experiments_api_archive_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/experiment.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Experiment
+         * @description The document as its author wrote it.
+         */
+        get: operations["stonekettle_server_experiments_api_download_experiment"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2841,6 +2941,10 @@ export interface components {
             peak_users: number;
             /** Load */
             load: components["schemas"]["Corner"][];
+            /** Tags */
+            tags: string[];
+            /** Archived */
+            archived: boolean;
             /** Own Journeys */
             own_journeys: string[];
             /** Revision */
@@ -2926,6 +3030,19 @@ export interface components {
             /** Peak */
             peak: number;
         };
+        /**
+         * Pace
+         * @description How fast a group's people go through steps where answers take no time: steps a second of each user (None: they do
+         *     not think), and steps of each arrival.
+         */
+        Pace: {
+            /** Name */
+            name: string;
+            /** Per User S */
+            per_user_s: number | null;
+            /** Per Arrival */
+            per_arrival: number;
+        };
         /** PlanOutline */
         PlanOutline: {
             /** Name */
@@ -2937,6 +3054,8 @@ export interface components {
             journeys: components["schemas"]["JourneyOutline"][];
             /** Groups */
             groups: string[];
+            /** Paces */
+            paces: components["schemas"]["Pace"][];
             /** Feeds */
             feeds: string[];
             profile: components["schemas"]["ProfileOutline"];
@@ -2993,23 +3112,40 @@ export interface components {
             /** Components */
             components: components["schemas"]["ComponentOutline"][];
         };
-        /** ExperimentDetail */
+        /**
+         * ExperimentDetail
+         * @description ``document`` holds the text as ``source``; ``revision`` is the key of the one in force, ``number`` its number.
+         */
         ExperimentDetail: {
             /** Id */
             id: number;
             /** Name */
             name: string;
+            /** Archived */
+            archived: boolean;
+            /** Document */
+            document: {
+                [key: string]: string;
+            };
             /** Revision */
             revision: number;
-            /** Source */
-            source: string;
+            /** Number */
+            number: number;
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
             /** System Id */
             system_id: number | null;
             outline: components["schemas"]["PlanOutline"];
             /** Revisions */
             revisions: components["schemas"]["RevisionLine"][];
         };
-        /** RevisionLine */
+        /**
+         * RevisionLine
+         * @description ``changes`` says what differs from the one before; None: nobody noted it. ``in_force``: it is the one that runs;
+         *     ``undone``: it comes after that one, or was undone and is kept for the runs it had.
+         */
         RevisionLine: {
             /** Number */
             number: number;
@@ -3020,16 +3156,17 @@ export interface components {
             created_at: string;
             /** Author */
             author: string | null;
+            /** Changes */
+            changes: string[] | null;
+            /** In Force */
+            in_force: boolean;
+            /** Undone */
+            undone: boolean;
         };
-        /**
-         * RevisedSource
-         * @description The document as it was changed from revision ``base``.
-         */
-        RevisedSource: {
-            /** Source */
-            source: string;
-            /** Base */
-            base: number;
+        /** ArchiveExperiment */
+        ArchiveExperiment: {
+            /** Archived */
+            archived: boolean;
         };
         /** RestoreBody */
         RestoreBody: {
@@ -6093,7 +6230,9 @@ export interface operations {
     };
     stonekettle_server_experiments_api_list_experiments: {
         parameters: {
-            query?: never;
+            query?: {
+                archived?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6181,7 +6320,7 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_experiments_api_revise_experiment: {
+    stonekettle_server_experiments_api_save_experiment: {
         parameters: {
             query?: never;
             header?: never;
@@ -6192,7 +6331,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RevisedSource"];
+                "application/json": components["schemas"]["DraftBody"];
             };
         };
         responses: {
@@ -6204,6 +6343,126 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ExperimentDetail"];
                 };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_undo_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_redo_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_duplicate_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_archive_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveExperiment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_download_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

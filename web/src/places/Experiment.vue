@@ -1,30 +1,70 @@
 <script setup lang="ts">
 import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
-import { useRouter } from 'vue-router'
-import { useRole } from '@/ui/role'
+import { useRoute, useRouter } from 'vue-router'
+import { useArchiveExperiment, useDuplicateExperiment, useReadiness } from '@/api/experiments'
 import { useHalt } from '@/api/halt'
-import { useExperiment, useReadiness, useRestore, useRuns, useStartRun } from '@/api/queries'
-import ProfilePlate from '@/plates/ProfilePlate.vue'
+import { useRuns, useStartRun } from '@/api/queries'
+import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
-import Loading from '@/ui/Loading.vue'
+import Choice from '@/ui/Choice.vue'
+import DraftFrame from '@/ui/DraftFrame.vue'
+import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import TargetNotice from '@/ui/TargetNotice.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
+import { given, users, when } from '@/ui/format'
+import { useRole } from '@/ui/role'
 import BeforeStart from './experiment/BeforeStart.vue'
-import { given, percent, users, when } from '@/ui/format'
+import JourneysForm from './experiment/JourneysForm.vue'
+import LoadEditor from './experiment/LoadEditor.vue'
+import ObjectivesForm from './experiment/ObjectivesForm.vue'
+import Revisions from './experiment/Revisions.vue'
+import TextView from './experiment/TextView.vue'
+import WaitsForm from './experiment/WaitsForm.vue'
+import { useDocument } from './experiment/document'
+import { providePlan } from './experiment/plan'
 
-const { may } = useRole()
-const halt = useHalt()
 const props = defineProps<{ id: number }>()
 const router = useRouter()
-const experiment = useExperiment(() => props.id)
+const route = useRoute()
+const { reads } = useRole()
+const draft = useDocument(props.id)
+const { doc, query, saving, commit } = draft
+const source = computed({
+  get: () => doc.value?.source ?? '',
+  set: (text) => doc.value && (doc.value.source = text),
+})
+const fixed = computed(() => reads.value || (query.data.value?.archived ?? false))
+const plan = providePlan(source, fixed, {
+  faultAt: draft.faultAt,
+  faultBelow: draft.faultBelow,
+  commit: () => void commit(),
+})
+const asText = computed(() => route.query.as === 'text')
+const view = (as: 'text' | undefined) => router.replace({ query: { ...route.query, as } })
+
+const halt = useHalt()
 const runs = useRuns(() => ({ experiment: props.id }))
 const start = useStartRun()
-const restore = useRestore()
-const outline = computed(() => experiment.data.value?.outline)
+const duplicate = useDuplicateExperiment(props.id)
+const archive = useArchiveExperiment(props.id)
+const readiness = useReadiness(() => props.id)
+const systems = useSystems()
+const outline = computed(() => query.data.value?.outline)
+const data = computed(() => plan.data.value)
+const archived = computed(() => query.data.value?.archived ?? false)
+const busy = computed(() => runs.data.value?.runs.find((run) => !run.ended))
+const mayStart = computed(
+  () =>
+    saving.value === 'saved' &&
+    !busy.value &&
+    !archived.value &&
+    !halt.data.value?.halted &&
+    readiness.data.value?.may_start !== false,
+)
 const peak = computed(() => {
   const { peak_users: most = 0, peak_rate: rate = 0 } = outline.value?.profile ?? {}
   const arriving = rate ? `${users(rate)} arrivals per second` : ''
@@ -38,171 +78,199 @@ const ends = computed(() => {
   const time = end.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
   return today ? time : `${end.toLocaleDateString()}, ${time}`
 })
-const readiness = useReadiness(() => props.id)
-const busy = computed(() => runs.data.value?.runs.find((run) => !run.ended))
+const systemChoices = computed(() => {
+  const names = (systems.data.value ?? []).map((s) => s.name)
+  const own = data.value?.system
+  const missing = typeof own === 'string' && !names.includes(own) ? [own] : []
+  return [...names, ...missing].map((name) => ({ value: name, text: name }))
+})
 
+function set(field: string, value: unknown) {
+  plan.set([field], value === '' ? undefined : value)
+  plan.commit()
+}
+const tagsOf = (text: string) => [
+  ...new Set(
+    text
+      .split(',')
+      .map((t) => t.trim())
+      .filter(Boolean),
+  ),
+]
+function setTags(text: string) {
+  const tags = tagsOf(text)
+  set('tags', tags.length ? tags : undefined)
+}
 async function run() {
   const started = await start.mutateAsync(props.id).catch(() => undefined)
   if (started) await router.push(`/runs/${started.id}`)
 }
+async function copy() {
+  const made = await duplicate.mutateAsync()
+  await router.push(`/experiments/${made.id}`)
+}
 </script>
 
 <template>
-  <Loading v-if="experiment.isPending.value" what="the experiment" />
-  <Problem v-else-if="experiment.isError.value" :error="experiment.error.value" />
-  <template v-else-if="outline">
-    <header class="mb-5">
-      <h1 class="break-words">{{ outline.name }}</h1>
-      <p class="mt-1 break-words">{{ outline.question }}</p>
-    </header>
-    <div class="grid gap-8 lg:grid-cols-[2fr_1fr]">
-      <aside class="min-w-0 space-y-6 lg:order-2">
-        <section class="space-y-3">
-          <div class="flex flex-wrap gap-2">
-            <Action
-              needs="planner"
-              kind="primary"
-              :busy="start.isPending.value"
-              :disabled="
-                Boolean(busy) ||
-                Boolean(halt.data.value?.halted) ||
-                readiness.data.value?.may_start === false
-              "
-              @click="run"
-            >
-              {{ start.isPending.value ? 'Starting …' : 'Start run' }}
-            </Action>
-            <Action needs="planner" @click="router.push(`/experiments/${id}/edit`)">Edit</Action>
-          </div>
-          <p v-if="busy">
-            <RouterLink :to="`/runs/${busy.id}`">Run {{ busy.id }}</RouterLink> is
-            <RunState :state="busy.state" />.
-          </p>
-          <Problem v-if="start.isError.value" :error="start.error.value" />
-          <TargetNotice :id="id" :key="experiment.data.value?.revision" kind="experiment" />
-          <p class="text-ink-2">
-            It takes {{ given(outline.profile.duration_s) }} and climbs to {{ peak }}. Started now,
-            its load ends soon after {{ ends }}. Before load, every meter is read and every journey
-            tried once.
-          </p>
-        </section>
-        <BeforeStart :id="id" :revision="experiment.data.value?.revision" />
-        <section>
-          <h2 class="mb-1">Objectives</h2>
-          <p v-if="!outline.objectives.length" class="text-ink-2">
-            None yet. Without objectives a run finds the saturation point, but no comfort limit.
-          </p>
-          <ul class="space-y-1">
-            <li v-for="goal in outline.objectives" :key="goal" class="break-words">{{ goal }}</li>
-          </ul>
-          <p class="label mt-1">
-            Breaking point: errors over {{ `${outline.error_limit * 100} %` }} for good.
-          </p>
-        </section>
-        <section>
-          <h2 class="mb-1">Runs</h2>
-          <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
-          <ul class="space-y-2">
-            <li v-for="r in runs.data.value?.runs" :key="r.id">
-              <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
-              <RunState class="ml-2" :state="r.state" :simulated="r.simulated" />
-              <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
-              <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
-            </li>
-          </ul>
-        </section>
-        <section>
-          <h2 class="mb-1">Revisions</h2>
-          <ul class="space-y-1">
-            <li
-              v-for="r in experiment.data.value?.revisions"
-              :key="r.number"
-              class="flex justify-between gap-3"
-            >
-              <span>
-                Revision {{ r.number }}
-                <span class="label"
-                  >{{ when(r.created_at) }}{{ r.author ? `, ${r.author}` : '' }}</span
-                >
-              </span>
-              <button
-                v-if="r.number !== experiment.data.value?.revision && may('planner')"
-                type="button"
-                class="text-copper"
-                @click="restore.mutate({ id, revision: r.number })"
-              >
-                Restore
-              </button>
-              <span v-else-if="r.number === experiment.data.value?.revision" class="label"
-                >current</span
-              >
-            </li>
-          </ul>
-          <Problem v-if="restore.isError.value" :error="restore.error.value" />
-        </section>
-        <WhoDidWhat :id="id" :key="experiment.data.value?.revision" kind="experiment" />
-      </aside>
-      <div class="min-w-0 space-y-6">
-        <section>
-          <h2>Load profile</h2>
-          <ProfilePlate :profile="outline.profile" />
-        </section>
-        <section>
-          <h2 class="mb-2">Journeys</h2>
-          <div v-for="journey in outline.journeys" :key="journey.name" class="mb-4">
-            <p class="font-semibold break-words">
-              {{ journey.name }}
-              <span class="label font-normal">{{ percent(journey.share) }} of journeys begun</span>
-            </p>
-            <div class="overflow-x-auto">
-              <table>
-                <thead>
-                  <tr>
-                    <th class="w-1/4">Step</th>
-                    <th>Request</th>
-                    <th>Expects</th>
-                    <th>Think time</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  <tr v-for="step in journey.steps" :key="step.name">
-                    <td>{{ step.name }}</td>
-                    <td>
-                      <code class="figures break-all">{{ step.request }}</code>
-                    </td>
-                    <td class="figures">{{ step.expect.join(', ') }}</td>
-                    <td>{{ step.think }}</td>
-                  </tr>
-                </tbody>
-              </table>
-            </div>
-          </div>
-          <p v-for="group in outline.groups" :key="group" class="label break-words">
-            Group {{ group }}
-          </p>
-          <p v-for="feed in outline.feeds" :key="feed" class="label">Feed {{ feed }}</p>
-        </section>
-        <section>
-          <h2 class="mb-2">
-            System:
-            <RouterLink
-              v-if="experiment.data.value?.system_id"
-              :to="`/systems/${experiment.data.value.system_id}`"
-              >{{ outline.system.name }}</RouterLink
-            >
-            <template v-else>{{ outline.system.name }}</template>
-          </h2>
-          <p class="figures break-all">{{ outline.system.base_url }}</p>
-          <ul class="mt-2 space-y-1">
-            <li v-for="c in outline.system.components" :key="c.name" class="break-words">
-              <code class="figures">{{ c.name }}</code> {{ c.role }}
-              <span class="label">{{
-                c.meters.length ? `metered at ${c.meters.join(', ')}` : 'no meter'
-              }}</span>
-            </li>
-          </ul>
-        </section>
-      </div>
+  <DraftFrame what="the experiment" :draft="draft">
+    <template #head>
+      <header class="flex flex-wrap items-baseline gap-x-4 gap-y-2">
+        <h1 class="mr-auto min-w-0 break-words">
+          {{ query.data.value?.name }} <span v-if="archived" class="label">archived</span>
+        </h1>
+        <div role="group" aria-label="How the experiment is shown" class="flex gap-3">
+          <button
+            v-for="way in [
+              { as: undefined, text: 'In sentences' },
+              { as: 'text' as const, text: 'As text' },
+            ]"
+            :key="way.text"
+            type="button"
+            class="border-b-2 px-1"
+            :class="
+              asText === (way.as === 'text') ? 'border-copper' : 'border-transparent text-ink-2'
+            "
+            :aria-pressed="asText === (way.as === 'text')"
+            @click="view(way.as)"
+          >
+            {{ way.text }}
+          </button>
+        </div>
+      </header>
+    </template>
+    <template v-if="outline && query.data.value" #margin>
+      <section class="space-y-3 border-t border-rule pt-3" aria-label="Run it">
+        <Action
+          needs="planner"
+          kind="primary"
+          :busy="start.isPending.value"
+          :disabled="!mayStart"
+          @click="run"
+        >
+          {{ start.isPending.value ? 'Starting …' : 'Start run' }}
+        </Action>
+        <p v-if="saving !== 'saved'" class="label">
+          What runs is what is saved; there are changes that are not.
+        </p>
+        <p v-if="archived" class="label">It is archived: bring it back to run it.</p>
+        <p v-if="busy">
+          <RouterLink :to="`/runs/${busy.id}`">Run {{ busy.id }}</RouterLink> is
+          <RunState :state="busy.state" />.
+        </p>
+        <Problem v-if="start.isError.value" :error="start.error.value" />
+        <TargetNotice :id="id" :key="query.data.value.revision" kind="experiment" />
+        <p class="text-ink-2">
+          It takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}. Started now, its
+          load ends soon after {{ ends }}. Before load, every meter is read and every journey tried
+          once.
+        </p>
+      </section>
+      <BeforeStart :id="id" :revision="query.data.value.revision" />
+      <section>
+        <h2 class="mb-1">Runs</h2>
+        <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
+        <ul class="space-y-2">
+          <li v-for="r in runs.data.value?.runs" :key="r.id">
+            <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
+            <RunState class="ml-2" :state="r.state" :simulated="r.simulated" />
+            <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
+            <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
+          </li>
+        </ul>
+      </section>
+      <Revisions :experiment="query.data.value" :changeable="!archived" />
+      <section class="space-y-2" aria-label="Use">
+        <div class="flex flex-wrap gap-2">
+          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
+          <Action
+            needs="planner"
+            :busy="archive.isPending.value"
+            @click="archive.mutate(!archived)"
+          >
+            {{ archived ? 'Bring back' : 'Archive' }}
+          </Action>
+        </div>
+        <p><a :href="`/api/experiments/${id}/experiment.yaml`" download>experiment.yaml</a></p>
+      </section>
+      <WhoDidWhat :id="id" :key="query.data.value.revision" kind="experiment" />
+    </template>
+    <TextView v-if="asText" v-model="source" :fixed="fixed" @done="commit" />
+    <div v-else-if="!data" class="max-w-prose space-y-2" role="alert">
+      <p>
+        <span class="text-brick">✕</span> The text cannot be read just now, so there are no
+        sentences of it. What is wrong stands beside “Not saved yet”.
+      </p>
+      <Action @click="view('text')">See the text</Action>
     </div>
-  </template>
+    <fieldset v-else-if="outline" :disabled="fixed" class="min-w-0 space-y-7">
+      <section class="grid gap-3 sm:grid-cols-2" aria-label="What it asks">
+        <Field
+          label="Name"
+          :fault="draft.faultAt('name')"
+          :model-value="data.name"
+          @update:model-value="set('name', $event)"
+        />
+        <Field
+          label="Tags, with commas"
+          :fault="draft.faultBelow('tags')"
+          :model-value="(data.tags ?? []).join(', ')"
+          @update:model-value="setTags(String($event ?? ''))"
+        />
+        <Field
+          class="sm:col-span-2"
+          label="Question"
+          :model-value="data.question"
+          @update:model-value="set('question', $event)"
+        />
+        <Field
+          label="Hypothesis"
+          :lines="2"
+          placeholder="The ledger is full first, at about 100 users."
+          :model-value="data.hypothesis"
+          @update:model-value="set('hypothesis', $event)"
+        />
+        <Field
+          label="Notes"
+          :lines="2"
+          :model-value="data.notes"
+          @update:model-value="set('notes', $event)"
+        />
+      </section>
+      <LoadEditor v-model="source" :outline="outline" />
+      <JourneysForm :outline="outline" />
+      <ObjectivesForm :outline="outline" />
+      <WaitsForm />
+      <section aria-label="System">
+        <h2 class="mb-1">System</h2>
+        <Choice
+          v-if="typeof data.system === 'string'"
+          class="max-w-sm"
+          label="It runs against"
+          :options="systemChoices"
+          :model-value="data.system"
+          @update:model-value="set('system', $event)"
+        />
+        <p v-else>{{ outline.system.name }}, described in the text.</p>
+        <p v-if="draft.faultBelow('system')" class="text-[13px] text-brick" role="alert">
+          ✕ {{ draft.faultBelow('system')?.message }} {{ draft.faultBelow('system')?.mend }}
+        </p>
+        <p class="mt-1">
+          <RouterLink
+            v-if="query.data.value?.system_id"
+            :to="`/systems/${query.data.value.system_id}`"
+            >{{ outline.system.name }}</RouterLink
+          >
+          <span class="figures ml-2 break-all">{{ outline.system.base_url }}</span>
+        </p>
+        <ul class="mt-2 space-y-1">
+          <li v-for="c in outline.system.components" :key="c.name" class="break-words">
+            <code class="figures">{{ c.name }}</code> {{ c.role }}
+            <span class="label">{{
+              c.meters.length ? `metered at ${c.meters.join(', ')}` : 'no meter'
+            }}</span>
+          </li>
+        </ul>
+      </section>
+    </fieldset>
+  </DraftFrame>
 </template>

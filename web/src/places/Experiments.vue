@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { useExperiments } from '@/api/queries'
+import { useExperiments } from '@/api/experiments'
 import Action from '@/ui/Action.vue'
+import DraftListFoot from '@/ui/DraftListFoot.vue'
 import LoadSketch from '@/ui/LoadSketch.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -9,36 +11,73 @@ import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { given, users, when } from '@/ui/format'
 
-const experiments = useExperiments()
+const archived = ref(false)
+const experiments = useExperiments(archived)
 const router = useRouter()
+const tag = ref('')
+const tags = computed(() =>
+  [...new Set((experiments.data.value ?? []).flatMap((e) => e.tags))].sort((a, b) =>
+    a.localeCompare(b),
+  ),
+)
+const shown = computed(() => {
+  const all = experiments.data.value ?? []
+  return tags.value.includes(tag.value) ? all.filter((e) => e.tags.includes(tag.value)) : all
+})
 </script>
 
 <template>
-  <div class="mb-4 flex items-baseline justify-between gap-4">
-    <h1>Experiments</h1>
+  <div class="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+    <h1 class="mr-auto">Experiments</h1>
+    <div
+      v-if="tags.length"
+      class="flex flex-wrap gap-2"
+      role="group"
+      aria-label="Only those with a tag"
+    >
+      <button
+        v-for="one in tags"
+        :key="one"
+        type="button"
+        class="label rounded border px-2"
+        :class="tag === one ? 'border-copper text-ink' : 'border-rule'"
+        :aria-pressed="tag === one"
+        @click="tag = tag === one ? '' : one"
+      >
+        {{ one }}
+      </button>
+    </div>
     <Action needs="planner" @click="router.push('/experiments/new')">New experiment</Action>
   </div>
   <Loading v-if="experiments.isPending.value" what="the experiments" />
   <Problem v-else-if="experiments.isError.value" :error="experiments.error.value" />
-  <div v-else-if="!experiments.data.value?.length" class="py-8">
+  <p v-else-if="!shown.length && archived" class="py-8 text-ink-2">Nothing is archived.</p>
+  <div v-else-if="!shown.length" class="py-8">
     <p class="max-w-prose">
       An experiment holds a question and all that is needed to answer it: the system, what its users
       do, the load over time and the objectives. Begin with the example and change it.
     </p>
-    <Action needs="planner" class="mt-4" kind="primary" @click="router.push('/experiments/new')">
+    <Action
+      needs="planner"
+      class="mt-4"
+      kind="primary"
+      @click="router.push('/experiments/new?as=text')"
+    >
       Begin with the example
     </Action>
   </div>
   <ul v-else class="divide-y divide-rule border-y border-rule">
-    <li
-      v-for="e in experiments.data.value"
-      :key="e.id"
-      class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]"
-    >
+    <li v-for="e in shown" :key="e.id" class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]">
       <div class="min-w-0">
         <RouterLink :to="`/experiments/${e.id}`" class="text-[17px] font-semibold break-words">{{
           e.name
         }}</RouterLink>
+        <span
+          v-for="one in e.tags"
+          :key="one"
+          class="label ml-2 rounded border border-rule px-1.5"
+          >{{ one }}</span
+        >
         <p v-if="e.fault" class="break-words text-brick" role="note">
           ✕ This document cannot be read any more: {{ e.fault }}
         </p>
@@ -77,4 +116,5 @@ const router = useRouter()
       </div>
     </li>
   </ul>
+  <DraftListFoot v-model:archived="archived" kind="experiment" />
 </template>

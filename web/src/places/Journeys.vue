@@ -2,7 +2,7 @@
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useCreateJourney, useJourneys } from '@/api/journeys'
-import { useExperiments } from '@/api/queries'
+import { useExperiments } from '@/api/experiments'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import DraftListFoot from '@/ui/DraftListFoot.vue'

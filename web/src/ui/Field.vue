@@ -1,13 +1,11 @@
 <script setup lang="ts">
-import { useDebounceFn } from '@vueuse/core'
-import { onBeforeUnmount, ref, useId, watch } from 'vue'
+import { useId } from 'vue'
 import type { Fault } from '@/api/problem'
-import { useTyping } from './draft'
+import { useTyped } from './typed'
 
 /** A labelled input that says what is wrong with it. In a document its value is taken over while one
  * types, at each pause; elsewhere when one leaves it. */
-const PAUSE_MS = 600
-defineProps<{
+const props = defineProps<{
   label: string
   hint?: string
   fault?: Fault
@@ -16,65 +14,31 @@ defineProps<{
   mono?: boolean
   lines?: number
   disabled?: boolean
+  labelHidden?: boolean
 }>()
 const value = defineModel<string | number | undefined>()
 const emit = defineEmits<{ done: [] }>()
 const id = useId()
-const typing = useTyping()
+const { text, entered, left, typed, changed } = useTyped(
+  () => (value.value === undefined ? '' : String(value.value)),
+  (given) => {
+    const number = props.type === 'number' && !props.lines
+    value.value = number ? (given === '' ? undefined : Number(given)) : given
+    emit('done')
+  },
+)
+const textOf = (event: Event) => (event.target as HTMLInputElement).value
 
-// While somebody is in the field its text is theirs: what the document makes of it is shown after.
-const text = ref(shown())
-const inside = ref(false)
-let stay = {}
-let pending: HTMLInputElement | HTMLTextAreaElement | null = null
-
-function shown(): string {
-  return value.value === undefined ? '' : String(value.value)
-}
-watch(value, () => {
-  if (!inside.value) text.value = shown()
-})
-
-function entered(event: FocusEvent) {
-  inside.value = true
-  stay = {}
+function enter(event: FocusEvent) {
+  entered()
   const field = event.target as HTMLInputElement
   if (field.type === 'password') field.select()
 }
-function left() {
-  inside.value = false
-  text.value = shown()
-  typing?.left()
-}
-function take(field: HTMLInputElement | HTMLTextAreaElement) {
-  pending = null
-  const given =
-    field.type === 'number' ? (field.value === '' ? undefined : Number(field.value)) : field.value
-  value.value = given
-  emit('done')
-  typing?.settled(stay)
-}
-const afterPause = useDebounceFn(() => pending && take(pending), PAUSE_MS)
-
-function typed(event: Event) {
-  const field = event.target as HTMLInputElement
-  text.value = field.value
-  if (!typing) return
-  pending = field
-  typing.begun(stay, () => pending && take(pending))
-  void afterPause()
-}
-function changed(event: Event) {
-  // Taken over already at the last pause: leaving the field changes nothing.
-  if (typing && !pending) return
-  take(event.target as HTMLInputElement)
-}
-onBeforeUnmount(() => pending && take(pending))
 </script>
 
 <template>
   <div class="min-w-0">
-    <label :for="id" class="label block">{{ label }}</label>
+    <label :for="id" class="label block" :class="{ 'sr-only': labelHidden }">{{ label }}</label>
     <textarea
       v-if="lines"
       :id="id"
@@ -86,10 +50,10 @@ onBeforeUnmount(() => pending && take(pending))
       :aria-describedby="`${id}-about`"
       class="field"
       :class="{ figures: mono, '!border-brick': fault }"
-      @focus="entered"
+      @focus="enter"
       @blur="left"
-      @input="typed"
-      @change="changed"
+      @input="typed(textOf($event))"
+      @change="changed(textOf($event))"
     />
     <input
       v-else
@@ -104,10 +68,10 @@ onBeforeUnmount(() => pending && take(pending))
       autocomplete="off"
       class="field"
       :class="{ figures: mono, '!border-brick': fault }"
-      @focus="entered"
+      @focus="enter"
       @blur="left"
-      @input="typed"
-      @change="changed"
+      @input="typed(textOf($event))"
+      @change="changed(textOf($event))"
     />
     <p :id="`${id}-about`" class="text-[13px] break-words">
       <span v-if="fault" class="text-brick" role="alert"

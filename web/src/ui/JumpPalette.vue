@@ -11,7 +11,8 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useRole } from './role'
 import { useJourneys } from '@/api/journeys'
-import { useExperiments, useRuns } from '@/api/queries'
+import { useExperiments } from '@/api/experiments'
+import { useRuns } from '@/api/queries'
 import { useSystems } from '@/api/systems'
 
 interface Place {

@@ -70,3 +70,21 @@ describe('two versions of a document', () => {
     expect(same([1], [1, 2])).toBe(false)
   })
 })
+
+describe('texts of several lines', () => {
+  const base = { source: 'name: a\n# why\nload:\n  - x\n  - y\nend: 1\n' }
+  it('are put together line by line', () => {
+    const mine = { source: base.source.replace('name: a', 'name: b') }
+    const theirs = { source: base.source.replace('end: 1', 'end: 2') }
+    const { document, clashes } = merged(base, mine, theirs)
+    expect(clashes).toEqual([])
+    expect(document).toEqual({ source: 'name: b\n# why\nload:\n  - x\n  - y\nend: 2\n' })
+  })
+  it('clash in the lines that both changed', () => {
+    const mine = { source: base.source.replace('- y', '- mine') }
+    const theirs = { source: base.source.replace('- y', '- theirs').replace('name: a', 'name: t') }
+    const { document, clashes } = merged(base, mine, theirs)
+    expect(clashes).toEqual([{ path: 'source', mine: '  - mine', theirs: '  - theirs' }])
+    expect(document).toEqual({ source: 'name: t\n# why\nload:\n  - x\n  - mine\nend: 1\n' })
+  })
+})

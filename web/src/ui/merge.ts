@@ -1,4 +1,5 @@
 /** Two versions of one document put together, from the one both were made from. */
+import { diff3Merge } from 'node-diff3'
 
 /** Both changed the same part, differently. */
 export interface Clash {
@@ -10,6 +11,10 @@ export interface Clash {
 type Plain = Record<string, unknown>
 const isObject = (value: unknown): value is Plain =>
   value !== null && typeof value === 'object' && !Array.isArray(value)
+
+/** Text of several lines, of which each stands for itself. */
+const isText = (value: unknown): value is string =>
+  typeof value === 'string' && value.includes('\n')
 
 export function same(a: unknown, b: unknown): boolean {
   if (a === b) return true
@@ -52,9 +57,19 @@ export function merged(
     }
     const lists = [named(b ?? []), named(m), named(t)] as const
     if (lists[0] && lists[1] && lists[2]) return joined(lists[0], lists[1], lists[2], path)
+    if (isText(b) && isText(m) && isText(t)) return lines(b, m, t, path)
     clashes.push({ path, mine: m, theirs: t })
     return m
   }
+  /** Texts line by line. */
+  const lines = (b: string, m: string, t: string, path: string): string =>
+    diff3Merge(m.split('\n'), b.split('\n'), t.split('\n'))
+      .flatMap(({ ok, conflict }) => {
+        if (!conflict) return ok ?? []
+        clashes.push({ path, mine: conflict.a.join('\n'), theirs: conflict.b.join('\n') })
+        return conflict.a
+      })
+      .join('\n')
   /** Mine in my order; what they added follows the neighbour it has with them. */
   const joined = (
     b: Map<string, Plain>,

@@ -5,14 +5,15 @@ from __future__ import annotations
 from datetime import datetime
 
 from django.db.models import OuterRef, QuerySet, Subquery
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
 
 from stonekettle.plan import document
 from stonekettle.plan.checking import MAX_BYTES
-from stonekettle.plan.problems import PlanError
+from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.access.roles import actor_of
+from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.runs.models import Run
@@ -24,12 +25,6 @@ class Source(Schema):
     """A plan document in YAML or JSON."""
 
     source: str = Field(max_length=MAX_BYTES)
-
-
-class RevisedSource(Source):
-    """The document as it was changed from revision ``base``."""
-
-    base: int
 
 
 class ExperimentLine(Schema):
@@ -44,6 +39,8 @@ class ExperimentLine(Schema):
     duration_s: float
     peak_users: float
     load: list[outline.Corner]
+    tags: list[str]
+    archived: bool
     own_journeys: list[str]
     revision: int
     changed_at: datetime
@@ -54,16 +51,28 @@ class ExperimentLine(Schema):
 
 
 class RevisionLine(Schema):
+    """``changes`` says what differs from the one before; None: nobody noted it. ``in_force``: it is the one that runs;
+    ``undone``: it comes after that one, or was undone and is kept for the runs it had."""
+
     number: int
     created_at: datetime
     author: str | None
+    changes: list[str] | None
+    in_force: bool
+    undone: bool
 
 
 class ExperimentDetail(Schema):
+    """``document`` holds the text as ``source``; ``revision`` is the key of the one in force, ``number`` its number."""
+
     id: int
     name: str
+    archived: bool
+    document: dict[str, str]
     revision: int
-    source: str
+    number: int
+    can_undo: bool
+    can_redo: bool
     system_id: int | None
     outline: outline.PlanOutline
     revisions: list[RevisionLine]
@@ -73,22 +82,26 @@ class Created(Schema):
     id: int
 
 
+class ArchiveExperiment(Schema):
+    archived: bool
+
+
 class RestoreBody(Schema):
     revision: int
 
 
 @router.get("/experiments", response=list[ExperimentLine])
-def list_experiments(request: HttpRequest) -> list[ExperimentLine]:
-    """All experiments, the last changed first, each with its last run."""
-    newest = Revision.objects.filter(experiment=OuterRef("pk")).order_by("-number")
+def list_experiments(request: HttpRequest, archived: bool = False) -> list[ExperimentLine]:
+    """All experiments, the last changed first, each with its last run: those in use or the archived ones."""
+    in_force = Revision.objects.filter(experiment=OuterRef("pk"), number=OuterRef("position"))
     last_run = Run.objects.there().filter(revision__experiment=OuterRef("pk")).order_by("-pk")
     experiments = (
-        Experiment.objects.order_by("-changed_at")
+        Experiment.objects.filter(archived_at__isnull=not archived)
+        .order_by("-changed_at")
         .select_related("system")
         .annotate(
-            revision_number=Subquery(newest.values("number")[:1]),
-            references=Subquery(newest.values("references")[:1]),
-            document=Subquery(newest.values("document")[:1]),
+            named=Subquery(in_force.values("references")),
+            said=Subquery(in_force.values("document")),
             last_run_id=Subquery(last_run.values("pk")[:1]),
             last_run_simulated=Subquery(last_run.values("simulated")[:1]),
             last_run_state=Subquery(last_run.values("state")[:1]),
@@ -116,11 +129,47 @@ def get_experiment(request: HttpRequest, experiment_id: int) -> ExperimentDetail
 
 
 @router.put("/experiments/{experiment_id}", response=ExperimentDetail)
-def revise_experiment(request: HttpRequest, experiment_id: int, body: RevisedSource) -> ExperimentDetail:
-    """Save a new revision of the document."""
-    experiment = get_object_or_404(Experiment, pk=experiment_id)
-    rules.revise(actor_of(request), experiment, body.source, body.base)
+def save_experiment(request: HttpRequest, experiment_id: int, body: DraftBody) -> ExperimentDetail:
+    """Save the document's text, ``{"source": …}``, as a new revision."""
+    experiment, source = get_object_or_404(Experiment, pk=experiment_id), body.document.get("source")
+    if not isinstance(source, str) or set(body.document) != {"source"}:
+        raise PlanError([Problem("document", "the text of the plan is missing.", "Send it as 'source'.")])
+    rules.revise(actor_of(request), experiment, source, body)
     return _detail(Experiment.objects.get(pk=experiment_id))
+
+
+@router.post("/experiments/{experiment_id}/undo", response=ExperimentDetail)
+def undo_experiment(request: HttpRequest, experiment_id: int, body: StepBody) -> ExperimentDetail:
+    """The revision before becomes the one in force."""
+    return _detail(rules.drafts.undo(actor_of(request), get_object_or_404(Experiment, pk=experiment_id), body.base))
+
+
+@router.post("/experiments/{experiment_id}/redo", response=ExperimentDetail)
+def redo_experiment(request: HttpRequest, experiment_id: int, body: StepBody) -> ExperimentDetail:
+    """Take the last undo back."""
+    return _detail(rules.drafts.redo(actor_of(request), get_object_or_404(Experiment, pk=experiment_id), body.base))
+
+
+@router.post("/experiments/{experiment_id}/duplicate", response={201: Created})
+def duplicate_experiment(request: HttpRequest, experiment_id: int) -> Status[Created]:
+    """A copy with another name, without the runs."""
+    experiment = get_object_or_404(Experiment, pk=experiment_id)
+    return Status(201, Created(id=rules.drafts.duplicate(actor_of(request), experiment).pk))
+
+
+@router.post("/experiments/{experiment_id}/archive", response=ExperimentDetail)
+def archive_experiment(request: HttpRequest, experiment_id: int, body: ArchiveExperiment) -> ExperimentDetail:
+    """Put an experiment out of the way, or bring it back; its runs stay where they are."""
+    rules.drafts.shelve(actor_of(request), get_object_or_404(Experiment, pk=experiment_id), body.archived)
+    return _detail(Experiment.objects.get(pk=experiment_id))
+
+
+@router.get("/experiments/{experiment_id}/experiment.yaml")
+def download_experiment(request: HttpRequest, experiment_id: int) -> HttpResponse:
+    """The document as its author wrote it."""
+    text = get_object_or_404(Experiment, pk=experiment_id).current.text
+    headers = {"Content-Disposition": 'attachment; filename="experiment.yaml"'}
+    return HttpResponse(text, content_type="application/yaml", headers=headers)
 
 
 @router.post("/experiments/{experiment_id}/restore", response=ExperimentDetail)
@@ -135,7 +184,7 @@ def restore_revision(request: HttpRequest, experiment_id: int, body: RestoreBody
 def _line(experiment: Experiment) -> ExperimentLine:
     plan, fault = None, None
     try:
-        plan = document.stored(experiment.document)  # type: ignore[attr-defined]
+        plan = document.stored(experiment.said)  # type: ignore[attr-defined]
     except PlanError as error:
         fault = str(error.problems[0])
     return ExperimentLine(
@@ -147,8 +196,10 @@ def _line(experiment: Experiment) -> ExperimentLine:
         duration_s=plan.planned.duration_s if plan else 0,
         peak_users=plan.planned.peak_users if plan else 0,
         load=outline.sketch(plan) if plan else [],
-        own_journeys=rules.own_journeys(experiment.references, experiment.document),  # type: ignore[attr-defined]
-        revision=experiment.revision_number,  # type: ignore[attr-defined]
+        tags=list(plan.tags) if plan else [],
+        archived=experiment.archived_at is not None,
+        own_journeys=rules.own_journeys(experiment.named, experiment.said),  # type: ignore[attr-defined]
+        revision=experiment.position,
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]
         last_run_simulated=experiment.last_run_simulated,  # type: ignore[attr-defined]
@@ -159,20 +210,27 @@ def _line(experiment: Experiment) -> ExperimentLine:
 
 def _detail(experiment: Experiment) -> ExperimentDetail:
     revisions: QuerySet[Revision] = experiment.revisions.select_related("author")
-    lines = list(revisions.defer("document"))
-    current = lines[0]
+    lines = list(revisions.defer("document", "source"))
+    current = experiment.current
     return ExperimentDetail(
         id=experiment.pk,
         name=experiment.name,
-        revision=current.number,
-        source=current.text,
+        archived=experiment.archived_at is not None,
+        document={"source": current.text},
+        revision=current.pk,
+        number=current.number,
+        can_undo=experiment.can_undo,
+        can_redo=experiment.can_redo,
         system_id=experiment.system_id,
-        outline=outline.of(experiment.current.plan),
+        outline=outline.of(current.plan),
         revisions=[
             RevisionLine(
                 number=r.number,
                 created_at=r.created_at,
                 author=r.author.get_username() if r.author else None,
+                changes=r.changes,
+                in_force=r.number == current.number,
+                undone=r.aside or r.number > current.number,
             )
             for r in lines
         ],

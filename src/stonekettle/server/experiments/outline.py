@@ -10,7 +10,7 @@ from stonekettle.core.load import NAMES, UNITS, LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
 from stonekettle.plan import advice, document
-from stonekettle.plan.load import ArrivalGroup, UserGroup
+from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
@@ -91,12 +91,22 @@ class GoalOutline(Schema):
     of: str
 
 
+class Pace(Schema):
+    """How fast a group's people go through steps where answers take no time: steps a second of each user (None: they do
+    not think), and steps of each arrival."""
+
+    name: str
+    per_user_s: float | None
+    per_arrival: float
+
+
 class PlanOutline(Schema):
     name: str
     question: str
     system: SystemOutline
     journeys: list[JourneyOutline]
     groups: list[str]
+    paces: list[Pace]
     feeds: list[str]
     profile: ProfileOutline
     objectives: list[str]
@@ -144,6 +154,7 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
             for journey in plan.journeys
         ],
         groups=[_group_text(plan, group) for group in plan.groups],
+        paces=[_pace(plan, group) for group in plan.written],
         feeds=[f"{feed.name}: {len(feed)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
         profile=_profile(ordered or plan.planned),
         objectives=texts,
@@ -154,6 +165,22 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
         ],
         error_limit=plan.error_limit,
         advice=list(advice.of(plan)),
+    )
+
+
+def _pace(plan: Plan, group: UserGroup | ArrivalGroup) -> Pace:
+    counts = {name: float(part.users) for name, part in group.mix.items() if isinstance(part, Fixed)}
+    shares = list(plan.weights_of(group))
+    if not any(shares):
+        shares = [counts.get(journey.name, 0.0) for journey in plan.journeys]
+    begun = sum(shares) or 1.0
+    steps = sum(share * len(journey.active) for share, journey in zip(shares, plan.journeys, strict=True)) / begun
+    thinks = [sum(plan.think_of(step).mean for step in journey.active) for journey in plan.journeys]
+    think_s = sum(share * think for share, think in zip(shares, thinks, strict=True)) / begun
+    return Pace(
+        name=group.name,
+        per_user_s=steps / think_s if think_s else None,
+        per_arrival=steps * (group.journeys_each or 1),
     )
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import Any
 
-from django.contrib.auth.models import User
 from django.db.models import OuterRef, Subquery
 
 from stonekettle.engine.targets import check_never
@@ -13,17 +12,16 @@ from stonekettle.plan import document, secrecy
 from stonekettle.plan.checking import parse
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
-from stonekettle.plan.references import mentions, renamed
+from stonekettle.plan.references import mentions, named, renamed
 from stonekettle.server import references
-from stonekettle.server.access.roles import Actor, Role
-from stonekettle.server.acts import Account, act
+from stonekettle.server.access.roles import Actor
+from stonekettle.server.drafts import Document, DraftBody, Drafts
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.journeys.models import Journey
-from stonekettle.server.problems import Outdated
 from stonekettle.server.systems import rules as systems
 
 MOST_SKETCHES = 5_000
@@ -42,40 +40,51 @@ def read_plan(source: str) -> Plan:
     return plan
 
 
-@act("created", Role.PLANNER)
-def create(account: Account, source: str) -> Experiment:
+def checked(given: Document, before: Document | None) -> dict[str, Any]:
+    """The text of a plan with what it says. Raises :class:`PlanError` with every problem."""
+    source = given.get("source")
+    if not isinstance(source, str) or set(given) - {"source", "name", "plan"}:
+        raise PlanError([Problem("document", "the text of the plan is missing.", "Send it as 'source'.")])
+    plan = read_plan(source)
+    return {"name": plan.name, "source": source, "plan": document.to_document(plan)}
+
+
+def _within(shown: Document, change: secrecy.Change) -> Document:
+    """What people are shown; the text itself holds no secrets."""
+    return secrecy.in_plan(shown["plan"], change) if "plan" in shown else shown
+
+
+def _called(shown: Document, name: str) -> Document:
+    return checked({"source": named(shown["source"], name)}, None)
+
+
+drafts = Drafts(
+    Experiment,
+    "experiment",
+    checked,
+    _within,
+    essence=lambda shown: {"source": shown["source"]},
+    called=_called,
+    named_once=False,
+)
+
+
+def create(actor: Actor, source: str) -> Experiment:
     """A new experiment from a document."""
-    plan = read_plan(source)
-    experiment = Experiment(name=plan.name)
-    _add_revision(experiment, source, plan, account.actor.user, None)
-    account.about("experiment", experiment.pk, experiment.name)
-    return experiment
+    return drafts.create(actor, {"source": source})
 
 
-@act("changed", Role.PLANNER)
-def revise(account: Account, experiment: Experiment, source: str, base: int | None = None) -> Revision:
-    """A new revision; the old ones stay, and runs keep the one they used. Raises :class:`Outdated` where the
-    text was made from another revision (``base``) than the newest. A name that was changed while somebody wrote means
-    what it meant."""
-    experiment = Experiment.objects.select_for_update().get(pk=experiment.pk)
-    current = experiment.current
-    meant = references.identities([mention.key for mention in mentions(source)], current.references)
+def revise(actor: Actor, experiment: Experiment, source: str, edit: DraftBody | None = None) -> Revision:
+    """Save another text. A name that was changed while somebody wrote means what it meant. Raises as
+    :meth:`Drafts.save`."""
+    known = experiment.current.references
+    meant = references.identities([mention.key for mention in mentions(source)], known)
     source = renamed(source, references.names_today(meant))
-    plan = read_plan(source)
-    if base is not None and base != current.number:
-        made_from = experiment.revisions.filter(number=base).first()
-        who = current.author.get_username() if current.author else ""
-        raise Outdated(who, current.number, current.text, made_from.text if made_from else None)
-    if current.text == source:
-        return current
-    made = _add_revision(experiment, source, plan, account.actor.user, current)
-    account.about("experiment", experiment.pk, experiment.name, note=f"revision {made.number}")
-    account.changed(*(secrecy.in_plan(revision.document, secrecy.hide) for revision in (current, made)))
-    return made
+    return drafts.save(actor, experiment, {"source": source}, edit).current
 
 
 def restore(actor: Actor, experiment: Experiment, number: int) -> Revision:
-    """Undo: the state of an earlier revision becomes the newest one."""
+    """The state of an earlier revision becomes the newest one."""
     return revise(actor, experiment, experiment.revisions.get(number=number).text)
 
 
@@ -101,7 +110,7 @@ def _has_secrets(within: Callable[[Any, secrecy.Change], Any], written: object) 
 
 
 def current_plan(experiment: Experiment) -> Plan:
-    """The plan of the newest revision, with the system it names as that is described today."""
+    """The plan of the revision in force, with the system it names as that is described today."""
     return read_plan(experiment.current.text)
 
 
@@ -119,7 +128,7 @@ def untried(revision: Revision) -> list[Journey]:
 
 
 _sketches: dict[int, list[outline.Corner]] = {}
-"""By revision, which does not change."""
+"""By revision of a run, which does not change."""
 
 
 def sketches(revision_ids: Collection[int]) -> dict[int, list[outline.Corner]]:
@@ -144,9 +153,9 @@ def own_journeys(named: references.Identities, document: Mapping[str, Any]) -> l
 
 def by_journey() -> dict[int, list[Experiment]]:
     """The experiments that name a journey, by its key."""
-    newest = Revision.objects.filter(experiment=OuterRef("pk")).order_by("-number").values("references")[:1]
+    in_force = Revision.objects.filter(experiment=OuterRef("pk"), number=OuterRef("position")).values("references")
     found: dict[int, list[Experiment]] = {}
-    for experiment in Experiment.objects.order_by("name").annotate(named=Subquery(newest)):
+    for experiment in Experiment.objects.filter(archived_at=None).annotate(named=Subquery(in_force)):
         for journey in references.keys(experiment.named, "journey"):
             found.setdefault(journey, []).append(experiment)
     return found
@@ -155,21 +164,3 @@ def by_journey() -> dict[int, list[Experiment]]:
 def _find(kind: document.Kind, name: str) -> Mapping[str, Any] | None:
     finders = {"system": systems.drafts.find, "journey": journeys.drafts.find, "feed": feeds.drafts.find}
     return finders[kind](name)
-
-
-def _add_revision(
-    experiment: Experiment, source: str, plan: Plan, author: User | None, before: Revision | None
-) -> Revision:
-    """The next revision, and with it the experiment's name and system."""
-    names = [mention.key for mention in mentions(source)]
-    told = references.identities(names, before.references if before else None)
-    experiment.name, experiment.system_id = plan.name, next(iter(references.keys(told, "system")), None)
-    experiment.save()
-    return Revision.objects.create(
-        experiment=experiment,
-        number=before.number + 1 if before else 1,
-        source=source,
-        document=document.to_document(plan),
-        references=told,
-        author=author,
-    )

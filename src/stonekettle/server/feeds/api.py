@@ -205,7 +205,7 @@ def _detail(feed: Feed) -> FeedDetail:
         **_line(feed),
         document=dict(feed.document),
         revision=feed.current.pk,
-        can_undo=feed.position > 1,
+        can_undo=feed.can_undo,
         can_redo=feed.can_redo,
         uses=uses,
     )

@@ -191,7 +191,7 @@ def _detail(journey: Journey) -> JourneyDetail:
         **_line(journey, experiments.by_journey()),
         document=secrecy.in_journey(journey.document, secrecy.hide),
         revision=journey.current.pk,
-        can_undo=journey.position > 1,
+        can_undo=journey.can_undo,
         can_redo=journey.can_redo,
         missing=list(journey.draft.missing(rules.fed(journey.draft))),
     )

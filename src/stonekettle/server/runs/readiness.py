@@ -47,7 +47,7 @@ def of(actor: Actor, experiment: Experiment) -> Readiness:
         plan = experiments.current_plan(experiment)
     except PlanError as error:
         problem = error.problems[0]
-        edit = f"/experiments/{experiment.pk}/edit"
+        edit = f"/experiments/{experiment.pk}?as=text"
         broken = Line(
             key="plan", state="blocks", text=f"{problem.path}: {problem.message}", mend=problem.mend, link=edit
         )

@@ -40,8 +40,10 @@ def target_of(plan: Plan) -> str:
 
 @act("started", Role.PLANNER)
 def start(account: Account, experiment: Experiment) -> Run:
-    """Queue a run of the newest revision. One at a time on each system: runs would disturb each other."""
+    """Queue a run of the revision in force. One at a time on each system: runs would disturb each other."""
     halting.check()
+    if experiment.archived_at is not None:
+        raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
     plan = experiments.current_plan(experiment)
     runners.check(account.actor, plan.addresses)
     allowances.check_start(plan)

@@ -242,7 +242,7 @@ def _detail(system: System) -> SystemDetail:
         **_line(system),
         document=secrecy.in_system(system.document, secrecy.hide),
         revision=system.current.pk,
-        can_undo=system.position > 1,
+        can_undo=system.can_undo,
         can_redo=system.can_redo,
         token_hint=system.token_hint,
         pins=[PinBody(**pin) for pin in system.pins],

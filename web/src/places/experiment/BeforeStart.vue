@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, watch } from 'vue'
-import { useReadiness } from '@/api/queries'
+import { useReadiness } from '@/api/experiments'
 import { useTargetUses } from '@/api/targets'
 import Problem from '@/ui/Problem.vue'
 

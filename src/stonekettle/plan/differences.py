@@ -1,0 +1,149 @@
+"""What a plan says that the one before it did not, in words: for people who ask what was changed between two runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TypeVar
+
+from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
+from stonekettle.plan.models import Objective, Plan, Waits
+from stonekettle.plan.parts import Part
+from stonekettle.plan.quantities import format_bit_rate, format_duration
+
+P = TypeVar("P", bound=Part)
+WORDING = "wording or comments only"
+
+
+def differences(before: Plan, after: Plan) -> tuple[str, ...]:
+    """Every change that a reader would want to know, the most telling first; :data:`WORDING` where there is none."""
+    found = (
+        *_changed("name", before.name, after.name),
+        *_system(before, after),
+        *_load(before, after),
+        *_objectives(before, after),
+        *_changed("error limit", f"{before.error_limit * 100:g} %", f"{after.error_limit * 100:g} %"),
+        *_journeys(before, after),
+        *_parts("feed", before.feeds, after.feeds),
+        *_changed("think times", _waits(before.waits), _waits(after.waits)),
+        *_changed("when a generator is lost", before.generators.when_lost, after.generators.when_lost),
+        *_reworded(before, after),
+    )
+    return found or (WORDING,)
+
+
+def _changed(what: str, before: str, after: str) -> Iterator[str]:
+    if before != after:
+        yield f"{what} {before} → {after}"
+
+
+def _system(before: Plan, after: Plan) -> Iterator[str]:
+    if before.system.name != after.system.name:
+        yield from _changed("system", before.system.name, after.system.name)
+    elif before.system != after.system:
+        yield f"system {after.system.name} described differently"
+
+
+def _load(before: Plan, after: Plan) -> Iterator[str]:
+    yield from _changed("length", *(format_duration(plan.planned.duration_s) for plan in (before, after)))
+    old, new = ({group.name: group for group in plan.written} for plan in (before, after))
+    both = [name for name in new if name in old]
+    if not both and len(old) == len(new) == 1:  # the one group got a name, or lost it
+        old, both = {name: next(iter(old.values())) for name in new}, list(new)
+    yield from (f"group {name} added" for name in new if name not in old)
+    yield from (f"group {name} removed" for name in old if name not in new)
+    for name in both:
+        of = f" of {name}" if len(new) > 1 else ""
+        yield from _group(of, old[name], new[name])
+
+
+def _group(of: str, before: UserGroup | ArrivalGroup, after: UserGroup | ArrivalGroup) -> Iterator[str]:
+    if before.arrives != after.arrives:
+        yield f"people{of} {'arrive by rate' if after.arrives else 'are counted in users'} now"
+        return
+    unit = "/s" if after.arrives else " users"
+    peaks = [f"{group.profile.peak:g}" for group in (before, after)]
+    if peaks[0] != peaks[1]:
+        yield f"peak{of} {peaks[0]} → {peaks[1]}{unit}"
+    if before.profile != after.profile and before.profile.peak == after.profile.peak:
+        yield f"load{of} shaped differently"
+    yield from _changed(f"mix{of}", _mix(before), _mix(after))
+    yield from _changed(f"region{of}", _region(before), _region(after))
+    yield from _changed(f"network{of}", _network(before), _network(after))
+    yield from _changed(f"journeys each{of}", *(str(g.journeys_each or "without end") for g in (before, after)))
+    yield from _changed(f"leaving{of}", before.leave, after.leave)
+    if isinstance(before, ArrivalGroup) and isinstance(after, ArrivalGroup):
+        yield from _changed(f"spacing of arrivals{of}", before.law, after.law)
+        yield from _changed(f"most at a time{of}", str(before.at_most), str(after.at_most))
+        yield from _changed(f"connections{of}", before.connections, after.connections)
+
+
+def _mix(group: UserGroup | ArrivalGroup) -> str:
+    parts = (
+        f"{part.users} users {name}" if isinstance(part, Fixed) else f"{part:g} {name}"
+        for name, part in group.mix.items()
+    )
+    return ", ".join(parts) or "the journeys' weights"
+
+
+def _region(group: UserGroup | ArrivalGroup) -> str:
+    return ", ".join(f"{share:g} {name}" for name, share in group.regions.items()) or group.region or "any"
+
+
+def _network(group: UserGroup | ArrivalGroup) -> str:
+    rates = (("down", group.network.down), ("up", group.network.up))
+    return ", ".join(f"{format_bit_rate(rate)} {way}" for way, rate in rates if rate) or "unlimited"
+
+
+def _objectives(before: Plan, after: Plan) -> Iterator[str]:
+    old, new = ({_about(goal): _goal(goal) for goal in plan.objectives} for plan in (before, after))
+    for about, goal in new.items():
+        if about not in old:
+            yield f"objective of {about} added: {goal}"
+        else:
+            yield from _changed(f"objective of {about}", old[about], goal)
+    yield from (f"objective of {about} removed" for about in old if about not in new)
+
+
+def _about(goal: Objective) -> str:
+    subject = goal.step or "all requests"
+    return f"{subject}, errors" if goal.errors is not None else f"{subject}, p{goal.percentile:g}"
+
+
+def _goal(goal: Objective) -> str:
+    return f"{(goal.errors or 0) * 100:g} %" if goal.errors is not None else format_duration(goal.within or 0)
+
+
+def _journeys(before: Plan, after: Plan) -> Iterator[str]:
+    old, new = ({journey.name: journey for journey in plan.journeys} for plan in (before, after))
+    for name in new.keys() & old.keys():
+        yield from _changed(f"weight of {name}", f"{old[name].weight:g}", f"{new[name].weight:g}")
+    without_weights = [
+        [journey.model_copy(update={"weight": 1.0}) for journey in plan.journeys] for plan in (before, after)
+    ]
+    yield from _parts("journey", *without_weights)
+
+
+def _parts(kind: str, before: Sequence[P], after: Sequence[P]) -> Iterator[str]:
+    old, new = (_by_name(parts) for parts in (before, after))
+    yield from (f"{kind} {name} added" for name in new if name not in old)
+    yield from (f"{kind} {name} removed" for name in old if name not in new)
+    yield from (f"{kind} {name} described differently" for name in new if name in old and new[name] != old[name])
+
+
+def _by_name(parts: Iterable[P]) -> Mapping[str, P]:
+    return {part.name: part for part in parts}  # type: ignore[attr-defined]
+
+
+def _waits(waits: Waits | None) -> str:
+    if waits is None:
+        return "as the journeys say"
+    if waits.think is not None:
+        return f"{waits.think.law} {format_duration(waits.think.mean)}"
+    return f"times {waits.factor:g}"
+
+
+def _reworded(before: Plan, after: Plan) -> Iterator[str]:
+    for field in ("question", "hypothesis", "notes"):
+        if getattr(before, field) != getattr(after, field):
+            yield f"{field} reworded"
+    yield from _changed("tags", *(", ".join(plan.tags) or "none" for plan in (before, after)))
