@@ -28,7 +28,6 @@ def shoot(page: Page, name: str, *, whole: bool = False) -> None:
 def shoot_run(page: Page, installed: Installation) -> None:
     """The demo's run, live and finished, and what it leaves on its system's pages."""
     page.get_by_role("link", name="Harbour festival").click()
-    shoot(page, "experiment")
     page.get_by_role("button", name="Start run").click()
     page.wait_for_url("**/runs/*")
     time.sleep(LIVE_S)
@@ -134,6 +133,10 @@ def shoot_experiment(page: Page, installed: Installation) -> None:
     page.get_by_test_id("sentence").first.locator("input").first.focus()
     page.get_by_text("in order").wait_for()
     shoot(page, "experiment")
+    page.goto(f"{installed.url}/experiments/new")
+    page.get_by_label("Name").fill("Morning at the harbour")
+    page.get_by_role("radio", name="Morning rush").check()
+    shoot(page, "experiment-new")
 
 
 def main(data: Path, port: int) -> None:

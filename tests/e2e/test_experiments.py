@@ -311,3 +311,17 @@ def test_a_long_profile_is_edited_without_lag(page: Page) -> None:
     )
     # The middle one: what else the machine does at a moment is not the page's doing.
     assert took[10] < 50, took
+
+
+def test_a_rehearsal_shows_in_seconds_what_a_run_would_look_like(page: Page) -> None:
+    page.get_by_role("link", name="Quick look", exact=True).first.click()
+    page.get_by_role("button", name="Rehearse").click()
+    page.wait_for_url("**/runs/*", timeout=90_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text("rehearsal")
+    expect(page.get_by_role("note").first).to_contain_text(
+        "Played in virtual time against a simulation of the practice system. Nothing was sent and nothing measured"
+    )
+    notes = page.get_by_test_id("notes")
+    expect(notes.locator("[data-note=limiting]")).to_contain_text("ledger CPU")
+    page.get_by_role("link", name="Runs", exact=True).click()
+    expect(page.get_by_role("row").nth(1)).to_contain_text("rehearsal")

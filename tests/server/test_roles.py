@@ -129,6 +129,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /experiments/{experiment_id}/restore": (P, {"revision": 1}),
     "GET /experiments/{experiment_id}/readiness": (R, None),
     "POST /experiments/{experiment_id}/runs": (P, None),
+    "POST /experiments/{experiment_id}/rehearsals": (P, None),
     "GET /runs": (R, None),
     "GET /runs/{run_id}": (R, None),
     "DELETE /runs/{run_id}": (A, None),

@@ -7,7 +7,7 @@ import struct
 import zlib
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -79,7 +79,7 @@ class Rollup(Second):
     error_kinds: dict[str, int] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        return dict(vars(self))
 
 
 def fold(second: Second, records: rec.Records, numbers: IntArray) -> tuple[Rollup, dict[int, bytes]]:
@@ -104,9 +104,10 @@ def fold(second: Second, records: rec.Records, numbers: IntArray) -> tuple[Rollu
     for c in map(int, np.unique(cell[good])):
         chosen = good & (cell == c)
         histograms[c] = histogram.encode(histogram.counts_of(total_us[chosen]))
-        low = histogram.encode(histogram.counts_of(total_us[chosen] - blind_us[chosen]))
-        if low != histograms[c]:
-            histograms[c | LOW] = low
+        if blind_us[chosen].any():
+            low = histogram.encode(histogram.counts_of(total_us[chosen] - blind_us[chosen]))
+            if low != histograms[c]:
+                histograms[c | LOW] = low
     kinds = Counter(
         rec.error_name(int(e), int(s)) for e, s in zip(records["error"][failed], records["status"][failed], strict=True)
     )

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from random import Random
@@ -23,6 +23,7 @@ from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
 from stonekettle.core.run_data import Arrivals, Cell, Reasons, RunData
 from stonekettle.core.stalls import Requests
+from stonekettle.core.types import FloatArray
 from stonekettle.plan.models import Plan
 from stonekettle.practice import columns
 from stonekettle.practice.config import PracticeConfig
@@ -53,6 +54,20 @@ class TwinJourney:
     steps: tuple[TwinStep, ...]
 
 
+@dataclass(frozen=True)
+class TwinGroup:
+    """People alike. ``weights`` choose among the journeys, None: by the journeys' own; the first of them do the journey
+    in ``fixed`` and no other. Each leaves for good after ``each`` journeys (None: never), and who has been there for
+    ``stay_s`` makes room for another one (0: nobody). ``evenly``: who arrives by rate does so in whole steps."""
+
+    weights: tuple[float, ...] | None = None
+    fixed: tuple[int, ...] = ()
+    each: int | None = None
+    evenly: bool = False
+    at_most: int | None = None
+    stay_s: float = 0.0
+
+
 @dataclass(slots=True)
 class _Request:
     """A step that a user waits for since ``start``."""
@@ -65,16 +80,22 @@ class _Request:
 
 @dataclass(slots=True)
 class _Group:
-    """A group's users in the order in which they came; ``clock`` where it arrives."""
+    """A group's users in the order in which they came, with when; ``clock`` where it arrives. ``done`` have left for
+    good by themselves."""
 
-    deck: Deck
+    number: int
+    terms: TwinGroup
+    deck: Deck | None
     clock: ArrivalClock | None
-    present: list[int] = field(default_factory=list)
+    present: dict[int, float] = field(default_factory=dict)
+    seats: dict[int, int] = field(default_factory=dict)
+    done: int = 0
 
 
 class Twin:
     """One simulation: let it :meth:`advance` under one set of targets after the other, or :meth:`run` a whole record
-    of orders; then :meth:`collected`. Groups named in ``arrivals`` come by rate, one journey each."""
+    of orders; then :meth:`collected`. Groups named in ``arrivals`` come by rate; ``groups`` tell who the people of some
+    are, others do one journey each, or go on for ever."""
 
     def __init__(
         self,
@@ -85,7 +106,9 @@ class Twin:
         cpu_noise: float = 0.01,
         loop: Loop | None = None,
         arrivals: Sequence[str] = (),
+        groups: Mapping[str, TwinGroup] | None = None,
     ) -> None:
+        self.terms = dict(groups or {})
         self.config, self.journeys = config, tuple(journeys)
         self.random = Random(seed)
         self.arrivals = frozenset(arrivals)
@@ -107,10 +130,13 @@ class Twin:
         self.came = 0
         self.paused_at: float | None = None
         self.parked: list[tuple[float, int]] = []
-        self.joined: list[tuple[float, int]] = []
-        self.arrived: list[float] = []
-        self.done: list[tuple[float, float, float, int, int, int, int]] = []
-        """Of each request its start, end and blind time (s), step, its error or 0, its user and that one's visit."""
+        self.joined: list[tuple[float, int, int]] = []
+        """When (s), how many more or fewer, of which group."""
+        self.arrived: list[tuple[float, int]] = []
+        self.turned_away: list[tuple[float, int]] = []
+        self.done: list[tuple[float, float, float, int, int, int, int, int]] = []
+        """Of each request its start, end and blind time (s), step, its error or 0, its user, that one's visit and
+        group."""
         self.begun_by: Counter[int] = Counter()
         self.begun: list[float] = []
         self.delays: list[tuple[float, float]] = []
@@ -157,10 +183,11 @@ class Twin:
         self.orders.append(Order(len(self.orders) + 1, self.now, dict(targets), paused=paused))
         for name in targets:
             if name not in self.groups:
-                deck = Deck([journey.weight for journey in self.journeys], self.random)
-                self.groups[name] = _Group(
-                    deck, ArrivalClock(self.random, evenly=False) if name in self.arrivals else None
-                )
+                terms = self.terms.get(name, TwinGroup(each=1 if name in self.arrivals else None))
+                weights = terms.weights or [journey.weight for journey in self.journeys]
+                deck = Deck(weights, self.random) if any(weights) else None
+                clock = ArrivalClock(self.random, evenly=terms.evenly) if name in self.arrivals else None
+                self.groups[name] = _Group(len(self.groups), terms, deck, clock)
 
     def _pause(self, now: float, paused: bool) -> None:
         """Paused users finish their step and wait; each goes on as long after the pause as it would have."""
@@ -178,33 +205,64 @@ class Twin:
                 for moment in group.clock.between(tick, after, target, begun):
                     self._at(moment, self._arrive_by_itself, name)
             return
-        wanted = round(target.after(tick - begun))
+        wanted = round(target.after(tick - begun)) - group.done
+        if group.terms.stay_s and not (target.moving and target.end < target.start):
+            for user in [u for u, came in group.present.items() if tick - came >= group.terms.stay_s]:
+                self._leave(tick, group, user)
         for _ in range(wanted - len(group.present)):
             user = self._come(tick, name)
             self._at(tick + self.think[self._step(user)](), self._start, user)
-        while len(group.present) > wanted:
-            self.leaving.add(group.present.pop())
-            self.joined.append((tick, -1))
+        while len(group.present) > max(0, wanted):
+            first = bool(group.terms.stay_s)
+            self._leave(tick, group, next(iter(group.present) if first else reversed(group.present)))
+
+    def _leave(self, now: float, group: _Group, user: int) -> None:
+        self.leaving.add(user)
+        self._remove(now, group, user)
+
+    def _remove(self, now: float, group: _Group, user: int) -> None:
+        del group.present[user]
+        group.seats.pop(user, None)
+        self.joined.append((now, -1, group.number))
 
     def _come(self, now: float, name: str) -> int:
         user, self.came = self.came, self.came + 1
-        self.groups[name].present.append(user)
-        self.joined.append((now, 1))
+        group = self.groups[name]
+        if group.terms.fixed:
+            taken = set(group.seats.values())
+            group.seats[user] = next((s for s in range(len(group.terms.fixed)) if s not in taken), len(taken))
+        group.present[user] = now
+        self.joined.append((now, 1, group.number))
         self._begin_journey(user, name)
         return user
 
     def _arrive_by_itself(self, now: float, name: str) -> None:
-        self.arrived.append(now)
+        group = self.groups[name]
+        if group.terms.at_most is not None and len(group.present) >= group.terms.at_most:
+            self.turned_away.append((now, group.number))
+            return
+        self.arrived.append((now, group.number))
         self._start(now, self._come(now, name))
 
     def _depart(self, now: float, user: int) -> None:
+        """Somebody has done all they came for."""
+        group = self.groups[self.place[user][0]]
         if user not in self.leaving:
-            self.groups[self.place[user][0]].present.remove(user)
-            self.joined.append((now, -1))
+            self._remove(now, group, user)
+            if group.clock is None:
+                group.done += 1
 
     def _begin_journey(self, user: int, name: str) -> None:
         self.begun_by[user] += 1
-        self.place[user] = (name, self.groups[name].deck.draw(), 0)
+        group = self.groups[name]
+        seat = group.seats.get(user, len(group.terms.fixed))
+        if seat < len(group.terms.fixed):
+            journey = group.terms.fixed[seat]
+        elif group.deck is not None:
+            journey = group.deck.draw()
+        else:
+            journey = group.terms.fixed[seat % len(group.terms.fixed)]
+        self.place[user] = (name, journey, 0)
 
     def _step(self, user: int) -> int:
         _, journey, position = self.place[user]
@@ -245,7 +303,8 @@ class Twin:
         request.answered = True
         when, since = self.loop.handled(now)
         blind = min(when - since, when - request.start)
-        self.done.append((request.start, when, blind, request.step, error, request.user, self.begun_by[request.user]))
+        user, group = request.user, self.groups[self.place[request.user][0]].number
+        self.done.append((request.start, when, blind, request.step, error, user, self.begun_by[user], group))
         act = self._fail if error else self._succeed
         if when > now:
             self._at(when, act, request)
@@ -262,7 +321,8 @@ class Twin:
         user = request.user
         name, journey, position = self.place[user]
         if failed or position + 1 == len(self.journeys[journey].steps):
-            if self.groups[name].clock is not None:
+            each = self.groups[name].terms.each
+            if each is not None and self.begun_by[user] >= each:
                 self._at(now + self.think[request.step](), self._depart, user)
                 return
             self._begin_journey(user, name)
@@ -272,7 +332,7 @@ class Twin:
 
     def requests(self) -> Requests:
         """Every request that succeeded, once the twin has run."""
-        done = np.array(self.done, dtype=np.float64).reshape(-1, 7)
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 8)
         start, end, blind, step = done[done[:, 4] == 0, :4].T
         return Requests(
             start,
@@ -285,14 +345,13 @@ class Twin:
     def collected(self) -> RunData:
         """The arrays of a run, once the twin has run."""
         n = self.seconds
-        done = np.array(self.done, dtype=np.float64).reshape(-1, 7)
+        done = np.array(self.done, dtype=np.float64).reshape(-1, 8)
         start, end, blind, step, error = *done[:, :3].T, done[:, 3].astype(np.int64), done[:, 4].astype(np.int64)
         failed = error > 0
-        begun = np.sort(np.array(self.begun))
         good = ~failed
         shape = (n, len(self.steps))
         kept = self.requests()
-        users = columns.mean_level(np.array([t for t, _ in self.joined]), np.array([d for _, d in self.joined]), n)
+        users = self.present(range(len(self.groups)))
         return RunData(
             cells=tuple(
                 Cell(journey, s.route, s.think.mean_s, s.think.coefficient_of_variation) for journey, s in self.steps
@@ -300,18 +359,14 @@ class Twin:
             planned_users=users if self.arrivals else self.ordered.mean_users(n),
             arrivals=self._arrivals() if self.arrivals else None,
             users=users,
-            in_flight=columns.mean_level(
-                np.concatenate([begun, end]),
-                np.concatenate([np.ones(begun.size), -np.ones(end.size)]),
-                n,
-            ),
+            in_flight=self.in_flight(),
             overdue=columns.mean_level(
                 np.array([t for pair in self.delays for t in pair]),
                 np.tile([1.0, -1.0], len(self.delays)),
                 n,
             ),
             blind=columns.sums(end, np.zeros(end.size, dtype=np.int64), blind, (n, 1))[:, 0],
-            start_gap_s=columns.longest_gaps(begun, n),
+            start_gap_s=self.start_gaps_s(),
             reasons=Reasons.none(n, cpu=0.05),
             stalls=np.array(self.loop.stalls, dtype=np.float64).reshape(-1, 2),
             started=columns.counts(start, step, shape),
@@ -330,8 +385,23 @@ class Twin:
             },
         )
 
+    def in_flight(self) -> FloatArray:
+        """Mean requests on their way in each second, shape (seconds,)."""
+        begun, ended = np.array(self.begun), np.array([one[1] for one in self.done])
+        changes = np.concatenate([np.ones(begun.size), -np.ones(ended.size)])
+        return columns.mean_level(np.concatenate([begun, ended]), changes, self.seconds)
+
+    def start_gaps_s(self) -> FloatArray:
+        """The longest time between two starts in each second, shape (seconds,)."""
+        return columns.longest_gaps(np.sort(np.array(self.begun)), self.seconds)
+
+    def present(self, groups: Collection[int]) -> FloatArray:
+        """Mean users of these groups in each second, shape (seconds,)."""
+        changes = np.array([(t, by) for t, by, group in self.joined if group in groups]).reshape(-1, 2)
+        return columns.mean_level(changes[:, 0], changes[:, 1], self.seconds)
+
     def _arrivals(self) -> Arrivals:
-        started = columns.per_second(np.array(self.arrived), self.seconds).astype(np.float64)
+        started = columns.per_second(np.array([t for t, _ in self.arrived]), self.seconds).astype(np.float64)
         alone = self.ordered.load_kind == "arrivals"
         return Arrivals(self.ordered.mean_arrivals(self.seconds), started, np.zeros(self.seconds), alone)
 

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import type { DraftBody, Step } from '@/ui/draft'
 import { api, body, outlives, type Schemas } from './client'
+import { useJob } from './jobs'
 
 export type ExperimentDetail = Schemas['ExperimentDetail']
 export type PlanOutline = Schemas['PlanOutline']
@@ -90,6 +91,16 @@ export function useDuplicateExperiment(id: number) {
     mutationFn: () =>
       body(api.POST('/api/experiments/{experiment_id}/duplicate', { params: at(id) })),
   })
+}
+
+/** Play it in virtual time; done once its findings are there. */
+export function useRehearse(id: number) {
+  const client = useQueryClient()
+  return useJob(
+    () => body(api.POST('/api/experiments/{experiment_id}/rehearsals', { params: at(id) })),
+    'rehearsal',
+    () => client.invalidateQueries({ queryKey: ['runs'] }),
+  )
 }
 
 export function useCreateExperiment() {

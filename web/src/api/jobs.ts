@@ -9,7 +9,7 @@ type Outcome = NonNullable<JobDetail['outcome']>
 export type OutcomeOf<K extends Outcome['kind']> = Extract<Outcome, { kind: K }>
 
 const FIRST_LOOK_MS = 120
-const SLOWEST_LOOK_MS = 1_000
+const SLOWEST_LOOK_MS = 500
 
 /** How far a job is, for whoever waits. */
 export interface Progress {

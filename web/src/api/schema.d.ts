@@ -1554,6 +1554,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse Experiment
+         * @description Play the experiment in virtual time against a twin of its system: nothing is sent, nothing measured.
+         */
+        post: operations["stonekettle_server_runs_api_rehearse_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -4081,7 +4101,7 @@ export interface components {
             /** Total */
             total: number;
             /** Outcome */
-            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"]) | null;
+            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"] | components["schemas"]["Rehearsal"]) | null;
             problem: components["schemas"]["JobProblem"] | null;
         };
         /**
@@ -4222,6 +4242,19 @@ export interface components {
             used: string[];
             /** Sure */
             sure: boolean;
+        };
+        /**
+         * Rehearsal
+         * @description A run that was played in virtual time.
+         */
+        Rehearsal: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rehearsal";
+            /** Run */
+            run: number;
         };
         /**
          * Row
@@ -6532,6 +6565,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_rehearse_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };

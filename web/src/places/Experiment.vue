@@ -2,7 +2,12 @@
 import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { useArchiveExperiment, useDuplicateExperiment, useReadiness } from '@/api/experiments'
+import {
+  useArchiveExperiment,
+  useDuplicateExperiment,
+  useReadiness,
+  useRehearse,
+} from '@/api/experiments'
 import { useHalt } from '@/api/halt'
 import { useRuns, useStartRun } from '@/api/queries'
 import { useSystems } from '@/api/systems'
@@ -10,6 +15,7 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
+import JobProgress from '@/ui/JobProgress.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
@@ -49,6 +55,7 @@ const view = (as: 'text' | undefined) => router.replace({ query: { ...route.quer
 const halt = useHalt()
 const runs = useRuns(() => ({ experiment: props.id }))
 const start = useStartRun()
+const rehearsal = useRehearse(props.id)
 const duplicate = useDuplicateExperiment(props.id)
 const archive = useArchiveExperiment(props.id)
 const readiness = useReadiness(() => props.id)
@@ -105,6 +112,10 @@ async function run() {
   const started = await start.mutateAsync(props.id).catch(() => undefined)
   if (started) await router.push(`/runs/${started.id}`)
 }
+async function rehearse() {
+  const played = await rehearsal.mutateAsync(undefined).catch(() => undefined)
+  if (played) await router.push(`/runs/${played.run}`)
+}
 async function copy() {
   const made = await duplicate.mutateAsync()
   await router.push(`/experiments/${made.id}`)
@@ -149,6 +160,18 @@ async function copy() {
         >
           {{ start.isPending.value ? 'Starting …' : 'Start run' }}
         </Action>
+        <Action
+          class="ml-2"
+          needs="planner"
+          :busy="rehearsal.isPending.value"
+          :disabled="saving !== 'saved' || archived"
+          title="Plays it in virtual time against a twin of the system, in seconds: nothing is sent"
+          @click="rehearse"
+        >
+          {{ rehearsal.isPending.value ? 'Rehearsing …' : 'Rehearse' }}
+        </Action>
+        <JobProgress :progress="rehearsal.progress.value" @cancel="rehearsal.cancel()" />
+        <Problem v-if="rehearsal.isError.value" :error="rehearsal.error.value" />
         <p v-if="saving !== 'saved'" class="label">
           What runs is what is saved; there are changes that are not.
         </p>

@@ -76,6 +76,11 @@ const flags = computed(() => {
   const noted = (run.data.value?.notes ?? []).map((n) => ({ t: n.at_s, text: inShort(n.text) }))
   return [...metered, ...moves, ...noted]
 })
+/** What a rehearsal was played against, as it tells of its beginning. */
+const playedAgainst = computed(
+  () =>
+    run.data.value?.transitions.find((t) => t.state === 'running')?.cause ?? 'It is a rehearsal.',
+)
 const story = computed(() => {
   const begun = run.data.value?.begun_at ?? 0
   const moves = (run.data.value?.transitions ?? []).map((t) => ({ ...t, who: '' }))
@@ -194,8 +199,12 @@ useShortcuts([
       </header>
 
       <p v-if="run.data.value.simulated" class="border-l-2 border-ochre pl-3" role="note">
-        Played in virtual time against a simulation of the practice system, to show what a run looks
-        like: nothing was sent, nothing measured. Start the experiment for a real one.
+        {{ playedAgainst }} Nothing was sent and nothing measured: it shows what a run would look
+        like and how surely it could tell.
+        <RouterLink :to="`/experiments/${run.data.value.experiment_id}`"
+          >Start the experiment</RouterLink
+        >
+        for a real one.
       </p>
 
       <section v-if="live" class="space-y-3" data-testid="progress">

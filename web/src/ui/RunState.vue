@@ -21,8 +21,8 @@ const found = computed(() => looks[props.state] ?? (['◌', 'text-ink-2'] as con
     }}<span
       v-if="simulated"
       class="label ml-2"
-      title="Played in virtual time against a simulation of the practice system: nothing was measured."
-      >simulated</span
+      title="Played in virtual time against a twin of the system: nothing was sent, nothing measured."
+      >rehearsal</span
     >
   </span>
 </template>

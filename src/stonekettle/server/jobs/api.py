@@ -13,7 +13,13 @@ from stonekettle.server.feeds.work import FeedFileFound, FeedKept
 from stonekettle.server.jobs import rules
 from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.work import JourneyFileFound, JourneyMade, Tried
-from stonekettle.server.runs.work import ExportMade, MetricsFileAdded, MetricsFileFound, MetricsFileRemoved
+from stonekettle.server.runs.work import (
+    ExportMade,
+    MetricsFileAdded,
+    MetricsFileFound,
+    MetricsFileRemoved,
+    Rehearsal,
+)
 
 router = Router(tags=["jobs"])
 Outcome = Annotated[
@@ -25,7 +31,8 @@ Outcome = Annotated[
     | MetricsFileFound
     | MetricsFileAdded
     | MetricsFileRemoved
-    | ExportMade,
+    | ExportMade
+    | Rehearsal,
     Field(discriminator="kind"),
 ]
 

@@ -29,6 +29,7 @@ KINDS = {
     "look at metrics file": "stonekettle.server.runs.work.look",
     "add metrics file": "stonekettle.server.runs.work.add",
     "remove metrics file": "stonekettle.server.runs.work.remove",
+    "rehearsal": "stonekettle.server.runs.work.rehearse",
     "export": "stonekettle.server.runs.work.export",
 }
 """Each takes a :class:`Work` and gives an outcome."""

@@ -139,6 +139,13 @@ def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
     return Status(201, Started(id=rules.start(actor_of(request), experiment).pk))
 
 
+@router.post("/experiments/{experiment_id}/rehearsals", response={202: JobStarted})
+def rehearse_experiment(request: HttpRequest, experiment_id: int) -> Status[JobStarted]:
+    """Play the experiment in virtual time against a twin of its system: nothing is sent, nothing measured."""
+    experiment = get_object_or_404(Experiment, pk=experiment_id)
+    return started(jobs.start(actor_of(request), "rehearsal", {"experiment": experiment.pk}))
+
+
 @router.get("/runs", response=RunPage)
 def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""

@@ -1,145 +1,259 @@
-"""Runs of an experiment played in virtual time against the practice system's twin, for a page that is not empty.
+"""Rehearsals: runs of an experiment played in virtual time against a twin of its system.
 
-They go through the same writers as measured ones (orders, seconds, records, samples, findings) and are marked as
-simulated wherever they appear.
+They go through the same lead as measured ones and the same writers (orders, seconds, records, samples, findings), and
+are marked as simulated wherever they appear.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 
 import numpy as np
+from django.db import transaction
 from django.utils import timezone
 
-from stonekettle.core.run_data import ResourceSeries, RunData
+from stonekettle.core.run_data import ResourceSeries
 from stonekettle.core.types import FloatArray
-from stonekettle.engine import orderbook, records
+from stonekettle.engine import orderbook, records, rehearsal
 from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine.rehearsal import Rehearsed
 from stonekettle.engine.rollup import Second, fold, pack_histograms
-from stonekettle.engine.script import cell_numbers
-from stonekettle.engine.strategies import PLAN
+from stonekettle.engine.script import NO_CELL, cell_numbers
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.plan import document
 from stonekettle.plan.models import Plan
-from stonekettle.practice import config
-from stonekettle.practice.twin import Twin, journeys_of
+from stonekettle.practice.simulated import FAILED, REFUSED
+from stonekettle.practice.twin import TOO_LATE
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
+from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.feeds.models import FeedFile
+from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import analysing, data
-from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunOrder, Transition
+from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, Transition
 from stonekettle.server.runs.rules import target_of
+from stonekettle.server.runs.twins import TwinSystem, twin_for
 
 GENERATOR = "twin"
-CAUSE = "The load profile has ended."
+CPU = 0.05
+"""As busy as a generator of the twin's size would be."""
+MOST_STEPS = 2_000_000
+"""So many steps are played at most: about as many as a minute takes."""
 _METRICS = {
-    "cpu": ("quillport_cpu_seconds", "counter", "quillport_cpu_cores"),
-    "disk": ("quillport_disk_busy_seconds", "counter", "quillport_disk_devices"),
-    "connections": ("quillport_pool_connections_in_use", "gauge", "quillport_pool_connections_limit"),
+    "cpu": ("cpu_seconds", "counter", "cpu_cores"),
+    "disk": ("disk_busy_seconds", "counter", "disk_devices"),
+    "connections": ("pool_connections_in_use", "gauge", "pool_connections_limit"),
 }
-"""How the practice system's meters tell a resource: its use, and how much there is of it."""
-_WAITING = "quillport_pool_connections_waiting"
+"""How meters tell a resource: its use, and how much there is of it."""
+_WAITING = "pool_connections_waiting"
+_ENDS = {0: (0, 200), REFUSED: (1, 503), FAILED: (1, 500), TOO_LATE: (records.ERRORS.index("time limit"), 0)}
+"""How a generator would have recorded each end of a request: its kind of error, and its status."""
+Tell = Callable[[str, int, int], None]
+
+
+def _silent(text: str, done: int, total: int) -> None:
+    pass
 
 
 def play(experiment: Experiment, begun: datetime, seed: int) -> Run:
-    """A finished run of the newest revision that began at ``begun``."""
-    revision = experiment.current
-    run = Run(revision=revision, system=experiment.system, plan_document=revision.document, simulated=True)
-    plan = run.plan
-    run.target, run.begun_at, run.state, run.cause = target_of(plan), begun.timestamp(), "finished", CAUSE
-    twin = Twin(config.quillport(), journeys_of(plan), seed=seed)
-    seen = twin.run(plan.planned)
-    run.ended_at = begun + timedelta(seconds=seen.seconds)
-    run.save()
-    Run.objects.filter(pk=run.pk).update(queued_at=begun)
-    _tell_story(run, begun, plan)
-    _store_seconds(run, plan, seen, twin.done)
-    _store_samples(run, seen)
-    analysing.analyse(run, state="finished", cause=CAUSE)
+    """A finished rehearsal of the revision in force that began at ``begun``."""
+    plan = experiment.current.plan
+    system = twin_for(plan, experiment)
+    played = rehearsal.rehearse(plan, system.config, system.journeys, seed=seed)
+    return _kept(experiment, plan, system, played, begun, None)
+
+
+def rehearse(actor: Actor, experiment: Experiment, tell: Tell = _silent) -> Run:
+    """Play the experiment's revision in force now. Raises :class:`Conflict` where it cannot be, and
+    :class:`PlanError` where its plan is not sound any more."""
+    actor.check(Role.PLANNER)
+    if experiment.archived_at is not None:
+        raise Conflict(f"{experiment.name} is archived. Bring it back before you rehearse it.")
+    plan = document.with_files(experiments.current_plan(experiment), FeedFile.text_of)
+    _check_length(plan)
+    system = twin_for(plan, experiment)
+    length = round(plan.planned.duration_s)
+    tell("Playing it in virtual time", 0, length)
+    began = time.time_ns()
+    played = rehearsal.rehearse(
+        plan,
+        system.config,
+        system.journeys,
+        seed=began % 2**31,
+        tell=lambda second: tell("Playing it in virtual time", min(length, round(second)), length),
+    )
+    tell("Reading what it would find", length, length)
+    return _rehearsed(actor, experiment, plan, system, played)
+
+
+@act("rehearsed", Role.PLANNER)
+def _rehearsed(account: Account, experiment: Experiment, plan: Plan, system: TwinSystem, played: Rehearsed) -> Run:
+    run = _kept(experiment, plan, system, played, timezone.now(), account.actor)
+    account.about("run", run.pk, experiment.name, note=f"against {system.words}")
     return run
 
 
-def _tell_story(run: Run, begun: datetime, plan: Plan) -> None:
-    moves = [
-        (RunState.RUNNING, 0.0, "Played in virtual time against a simulation of the practice system."),
-        (RunState.DRAINING, plan.planned.duration_s, CAUSE),
-        (RunState.FINISHED, plan.planned.duration_s, CAUSE),
-    ]
-    for state, at_s, cause in moves:
+def _check_length(plan: Plan) -> None:
+    """Refuse what would take long: each step is played."""
+    steps = 0.0
+    for group in plan.people:
+        weights = plan.weights_of(group)
+        total = sum(weights) or 1.0
+        each = [(len(j.active), sum(plan.think_of(s).mean for s in j.active)) for j in plan.journeys]
+        shares = weights if any(weights) else [1.0] * len(each)
+        count = sum(w * n for w, (n, _) in zip(shares, each, strict=True)) / total
+        think_s = sum(w * s for w, (_, s) in zip(shares, each, strict=True)) / total
+        steps += group.profile.area * (count if group.arrives else count / max(think_s, 0.01 * count))
+    if steps > MOST_STEPS:
+        raise Conflict(
+            f"It would take some {steps:.2g} steps to play, and at most {MOST_STEPS:g} are. Rehearse a copy of it with "
+            "shorter levels: what limits it is the same."
+        )
+
+
+@transaction.atomic
+def _kept(
+    experiment: Experiment, plan: Plan, system: TwinSystem, played: Rehearsed, begun: datetime, actor: Actor | None
+) -> Run:
+    """The rehearsal as a run, with its findings."""
+    run = Run(
+        revision=experiment.current,
+        system=experiment.system,
+        plan_document=document.to_document(plan),
+        simulated=True,
+        requested_by=actor.user if actor else None,
+        target=target_of(plan),
+        begun_at=begun.timestamp(),
+        state=played.end.state.value,
+        cause=played.end.cause,
+        ended_at=begun + timedelta(seconds=played.twin.seconds),
+    )
+    run.save()
+    Run.objects.filter(pk=run.pk).update(queued_at=begun)
+    _tell_story(run, begun, system, played)
+    _store_seconds(run, plan, played)
+    _store_samples(run, system, played)
+    analysing.analyse(run, state=run.state, cause=run.cause)
+    return run
+
+
+def _tell_story(run: Run, begun: datetime, system: TwinSystem, played: Rehearsed) -> None:
+    moves = [(at_s, move.state, move.cause) for at_s, move in played.moves]
+    moves[0] = (0.0, RunState.RUNNING, f"Played in virtual time against {system.words}.")
+    for at_s, state, cause in (*moves, (played.ordered.duration_s, played.end.state, played.end.cause)):
         made = Transition.objects.create(run=run, state=state.value, cause=cause)
         Transition.objects.filter(pk=made.pk).update(at=begun + timedelta(seconds=at_s))
     RunOrder.objects.bulk_create(
-        RunOrder(run=run, number=order.number, order=orderbook.to_plain(order), who=PLAN)
-        for order in plan.planned.orders
+        RunOrder(run=run, number=give.order.number, order=orderbook.to_plain(give.order), who=give.who, why=give.why)
+        for give in played.given
     )
+    RunNote.objects.bulk_create(RunNote(run=run, at_s=note.at_s, who=note.who, text=note.text) for note in played.notes)
 
 
-def _store_seconds(run: Run, plan: Plan, seen: RunData, done: Sequence[tuple[float, ...]]) -> None:
+def _store_seconds(run: Run, plan: Plan, played: Rehearsed) -> None:
     generator = Generator.objects.create(
-        run=run, name=GENERATOR, region="", label="simulated", state=Generator.State.FINISHED
+        run=run, name=GENERATOR, region="", label="rehearsal", state=Generator.State.FINISHED
     )
-    cells = cell_numbers(plan)
+    twin, cells = played.twin, cell_numbers(plan)
+    names = [group.name for group in plan.people]
+    seconds = twin.seconds
+    numbers = {group.number: names.index(name) for name, group in twin.groups.items()}
+    present = np.zeros((seconds, len(names)))
+    arrived, turned_away = np.zeros_like(present, dtype=np.int64), np.zeros_like(present, dtype=np.int64)
+    for own, number in numbers.items():
+        present[:, number] = twin.present([own])
+    for into, moments in ((arrived, twin.arrived), (turned_away, twin.turned_away)):
+        for at_s, own in moments:
+            into[min(int(at_s), seconds - 1), numbers[own]] += 1
+    made = _records(played, numbers)
+    start_s, end_s = made["start_us"] // 1_000_000, (made["start_us"] + made["total_us"]) // 1_000_000
+    of_second = np.minimum(end_s, seconds - 1)
+    order = np.argsort(of_second, kind="stable")
+    made, of_second, start_s = made[order], of_second[order], start_s[order]
+    edges = np.searchsorted(of_second, np.arange(seconds + 1))
+    started = _started(made, start_s, cells, seconds)
+    in_flight, start_gap_s = twin.in_flight(), twin.start_gaps_s()
     rows = []
-    for second, made in _records(done, seen.seconds):
+    for second in range(seconds):
+        ended = made[edges[second] : edges[second + 1]]
         told = Second(
             second=second,
-            users=float(seen.users[second]),
-            in_flight=float(seen.in_flight[second]),
+            users=float(present[second].sum()),
+            in_flight=float(in_flight[second]),
             overdue=0.0,
-            start_gap_s=float(seen.start_gap_s[second]),
+            start_gap_s=float(start_gap_s[second]),
             lag_p99_s=0.0,
-            cpu=float(seen.reasons.cpu[second]),
+            cpu=CPU,
             run_queue=0.0,
             stolen=0.0,
             switches=0.0,
-            started=seen.started[second].tolist(),
-            present=[float(seen.users[second])],
-            arrived=[0],
-            turned_away=[0],
+            started=started[second].tolist(),
+            present=present[second].tolist(),
+            arrived=arrived[second].tolist(),
+            turned_away=turned_away[second].tolist(),
         )
-        folded, histograms = fold(told, made, cells)
+        folded, histograms = fold(told, ended, cells)
         rows.append(
             GeneratorSecond(
                 generator=generator,
                 second=second,
                 rollup=folded.as_dict(),
                 histograms=pack_histograms(histograms),
-                records=records.to_chunk(made),
+                records=records.to_chunk(ended),
             )
         )
-    GeneratorSecond.objects.bulk_create(rows)
+    GeneratorSecond.objects.bulk_create(rows, batch_size=500)
 
 
-def _records(done: Sequence[tuple[float, ...]], seconds: int) -> Iterator[tuple[int, records.Records]]:
-    """The records of each second, in order; a run without an end has none in some."""
-    start, end, _, step, failed, user, visit = np.array(done, dtype=np.float64).reshape(-1, 7).T
+def _records(played: Rehearsed, numbers: dict[int, int]) -> np.ndarray[tuple[int], np.dtype[np.void]]:
+    """Every request as a generator would have recorded it."""
+    done = np.array(played.twin.done, dtype=np.float64).reshape(-1, 8)
+    start, end, _, step, error, user, visit, group = done.T
     made = np.zeros(len(start), dtype=records.RECORD)
     made["start_us"] = made["scheduled_us"] = start * 1e6
     made["total_us"] = made["first_byte_us"] = (end - start) * 1e6
     made["user"], made["visit"], made["step"] = user, visit, step
-    made["error"], made["status"] = failed > 0, np.where(failed > 0, 503, 200)
-    of_second = np.minimum(end.astype(np.int64), seconds - 1)
-    for second in range(seconds):
-        yield second, made[of_second == second]
+    made["group"] = [numbers[int(own)] for own in group]
+    ends = np.array([_ENDS[kind] for kind in sorted(_ENDS)])
+    made["error"], made["status"] = ends[error.astype(np.int64)].T
+    return made
 
 
-def _store_samples(run: Run, seen: RunData) -> None:
+def _started(
+    made: np.ndarray[tuple[int], np.dtype[np.void]], start_s: FloatArray, cells: np.ndarray, seconds: int
+) -> np.ndarray:
+    """Steps begun in each second by cell, shape (seconds, cells)."""
+    cell = cells[made["group"], made["step"]]
+    found = np.zeros((seconds, int(cells.max()) + 1), dtype=np.int64)
+    known = (cell != NO_CELL) & (start_s < seconds)
+    np.add.at(found, (start_s[known].astype(np.int64), cell[known]), 1)
+    return found
+
+
+def _store_samples(run: Run, system: TwinSystem, played: Rehearsed) -> None:
     """What meters would have read at the edges of the seconds."""
-    columns = [column for resource in seen.resources for column in _columns(resource)]
+    twin = played.twin
+    resources = twin.system.resources(twin.now, twin.noise, twin.cpu_noise)
+    columns = [column for resource in resources for column in _columns(resource, system.prefix)]
     catalogue = Catalogue()
     batches = [
         catalogue.batch(edge, [(source, float(edge), float(values[edge])) for source, values in columns])
-        for edge in range(seen.seconds + 1)
+        for edge in range(twin.seconds + 1)
     ]
     data.store(run.pk, batches)
 
 
-def _columns(resource: ResourceSeries) -> Iterator[tuple[Source, FloatArray]]:
+def _columns(resource: ResourceSeries, prefix: str) -> Iterator[tuple[Source, FloatArray]]:
     """A resource as its metrics, each with a value at every edge: a counter's sum so far, a gauge's of the second
     before."""
     used, kind, limit = _METRICS[resource.name]
 
     def source(metric: str, what: str) -> Source:
-        instance = f"{resource.component}:1"
-        return Source(resource.component, instance, metric, (), "counter" if what == "counter" else "gauge")
+        instance, name = f"{resource.component}:1", f"{prefix}_{metric}"
+        return Source(resource.component, instance, name, (), "counter" if what == "counter" else "gauge")
 
     busy = resource.utilisation * resource.capacity
     at_edges = np.concatenate([[0.0], np.cumsum(busy) if kind == "counter" else busy])

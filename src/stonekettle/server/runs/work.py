@@ -8,8 +8,9 @@ from ninja import Schema
 
 from stonekettle.core.alignment import CLEAR
 from stonekettle.server.acts import tell
+from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs.work import Work
-from stonekettle.server.runs import exports, uploads
+from stonekettle.server.runs import exports, played, uploads
 from stonekettle.server.runs.models import MetricsFile, Run
 
 
@@ -53,6 +54,13 @@ class MetricsFileAdded(Schema):
 
 class MetricsFileRemoved(Schema):
     kind: Literal["metrics file removed"] = "metrics file removed"
+
+
+class Rehearsal(Schema):
+    """A run that was played in virtual time."""
+
+    kind: Literal["rehearsal"] = "rehearsal"
+    run: int
 
 
 class ExportMade(Schema):
@@ -108,3 +116,9 @@ def line_of(file: MetricsFile) -> MetricsFileLine:
     return MetricsFileLine(
         id=file.pk, name=file.name, component=file.component, metrics=metrics, offset_s=file.offset_s
     )
+
+
+def rehearse(work: Work) -> Rehearsal:
+    """Play an experiment in virtual time, and find what a run would."""
+    experiment = Experiment.objects.get(pk=work.given["experiment"])
+    return Rehearsal(run=played.rehearse(work.actor, experiment, work.tell).pk)

@@ -1,0 +1,131 @@
+"""A whole run in virtual time: the real lead and its orders, with a twin in the place of generators and system."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from stonekettle.core.orders import Ordered
+from stonekettle.engine import signals
+from stonekettle.engine.lead import Lead
+from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine.script import GroupTerms
+from stonekettle.plan.models import Plan
+from stonekettle.practice.config import PracticeConfig
+from stonekettle.practice.twin import Twin, TwinGroup, TwinJourney
+
+STEP_S = 0.1
+NAME = "twin"
+ROOM = 10**9
+"""So many users the twin carries: it plays any plan that is sound."""
+
+
+@dataclass(frozen=True)
+class Rehearsed:
+    """What came of it: the twin with everything it did, what the lead gave and noted, and the run's end."""
+
+    twin: Twin
+    ordered: Ordered
+    given: tuple[signals.Give, ...]
+    notes: tuple[signals.Note, ...]
+    moves: tuple[tuple[float, signals.Move], ...]
+    end: signals.End
+
+
+def rehearse(
+    plan: Plan,
+    config: PracticeConfig,
+    journeys: Sequence[TwinJourney],
+    *,
+    seed: int = 1,
+    tell: Callable[[float], None] = lambda seconds: None,
+) -> Rehearsed:
+    """Lead a run of ``plan`` against the twin of a system, whose ``journeys`` are the plan's. ``tell`` hears the run's
+    seconds as they pass."""
+    terms = [GroupTerms.of(plan, group) for group in plan.people]
+    lead = Lead(
+        plan.planned,
+        terms,
+        wanted=dict.fromkeys(dict.fromkeys(one.region for one in terms), 1),
+        feeds={},
+        room=ROOM,
+        when_lost=plan.generators.when_lost,
+    )
+    arriving = tuple(one.name for one in terms if one.arrives)
+    twin = Twin(config, journeys, seed=seed, arrivals=arriving, groups={one.name: _people(one) for one in terms})
+    return _Rehearsal(lead, twin, terms, tell).play()
+
+
+def _people(terms: GroupTerms) -> TwinGroup:
+    each = terms.each if terms.each is not None else 1 if terms.arrives else None
+    at_most = terms.at_most if terms.arrives else None
+    return TwinGroup(terms.weights, terms.fixed, each, terms.evenly, at_most, terms.stay_s)
+
+
+class _Rehearsal:
+    def __init__(self, lead: Lead, twin: Twin, terms: Sequence[GroupTerms], tell: Callable[[float], None]) -> None:
+        self._lead, self._twin, self._terms, self._tell = lead, twin, terms, tell
+        self._news: list[signals.Heard] = [
+            signals.Ready(f"{NAME} {number}", region)
+            for number, region in enumerate(dict.fromkeys(one.region for one in terms), start=1)
+        ]
+        self._names = [item.generator for item in self._news if isinstance(item, signals.Ready)]
+        self._zero: float | None = None
+        self._end: signals.End | None = None
+        self._given: list[signals.Give] = []
+        self._notes: list[signals.Note] = []
+        self._moves: list[tuple[float, signals.Move]] = []
+
+    def play(self) -> Rehearsed:
+        now, told = 0.0, 0
+        while self._end is None:
+            news, self._news = self._news, []
+            for action in self._lead.step(now, news):
+                self._heed(action, now)
+            now = round(now + STEP_S, 3)
+            if self._zero is None or now <= self._zero:
+                continue
+            self._follow(now - self._zero)
+            if self._twin.now >= told + 1:
+                told = int(self._twin.now)
+                self._news.append(signals.Told(self._names[0], {"told": self._state()}))
+                self._tell(self._twin.now)
+        return Rehearsed(
+            self._twin,
+            self._lead.course.orders,
+            tuple(self._given),
+            tuple(self._notes),
+            tuple(self._moves),
+            self._end,
+        )
+
+    def _heed(self, action: signals.Action, now: float) -> None:
+        if isinstance(action, signals.Begin):
+            self._zero = now + action.in_s
+        elif isinstance(action, signals.Give):
+            self._given.append(action)
+        elif isinstance(action, signals.Note):
+            self._notes.append(action)
+        elif isinstance(action, signals.End):
+            self._end = action
+        elif isinstance(action, signals.Move):
+            self._moves.append((max(0.0, self._lead.run_time(now)), action))
+            if action.state == RunState.DRAINING:
+                self._news += [signals.Finished(name) for name in self._names]
+
+    def _state(self) -> dict[str, object]:
+        groups = [self._twin.groups.get(one.name) for one in self._terms]
+        here = sum(len(group.present) for group in groups if group is not None)
+        return {"here": here, "done": [group.done if group is not None else 0 for group in groups]}
+
+    def _follow(self, until: float) -> None:
+        """Let the twin go on to ``until`` by the record, order after order."""
+        ordered, twin = self._lead.course.orders, self._twin
+        until = min(until, ordered.duration_s)
+        while twin.now < until - 1e-9:
+            order = ordered.in_effect(twin.now + 1e-9)
+            after = min([until, *(o.at_s for o in ordered.orders if o.at_s > twin.now + 1e-9)])
+            told = (
+                {name: target.later(twin.now - order.at_s) for name, target in order.targets.items()} if order else {}
+            )
+            twin.advance(after, told, paused=order.paused if order else False)

@@ -1,0 +1,80 @@
+"""Rehearsals over the API: played in seconds, marked everywhere, and refused with reasons."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.runs.models import Run
+from stonekettle.server.systems import rules as systems
+from tests.server.acting import TESTS
+from tests.server.conftest import QUICK
+
+ELSEWHERE = QUICK.replace("practice://gateway\n", "http://127.0.0.1:9\n").replace("practice://", "http://127.0.0.1:9/")
+
+
+def rehearse(client: Client, experiment: Experiment) -> Any:
+    """The key of the run, or the problem."""
+    return client.post(f"/api/experiments/{experiment.pk}/rehearsals").json()
+
+
+@pytest.fixture
+def short(planner: Any) -> Experiment:
+    return experiments.create(TESTS, QUICK)
+
+
+def test_a_rehearsal_is_a_run_that_says_what_it_is(client: Client, short: Experiment) -> None:
+    run = client.get(f"/api/runs/{rehearse(client, short)['id']}").json()
+    assert (run["state"], run["simulated"], run["result"]["simulated"]) == ("finished", True, True)
+    assert run["transitions"][0]["cause"] == "Played in virtual time against a simulation of the practice system."
+    assert run["result"]["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
+    assert client.get("/api/runs").json()["runs"][0]["simulated"]
+    assert client.get("/api/experiments").json()[0]["last_run_simulated"]
+    plate = client.get(f"/api/runs/{run['id']}/plate").json()
+    assert len(plate["start"]) == 84
+    (deed,) = client.get(f"/api/deeds?kind=run&object_id={run['id']}").json()["deeds"]
+    assert deed["did"] == "rehearsed"
+
+
+def test_a_real_run_may_go_on_meanwhile(client: Client, short: Experiment) -> None:
+    client.post(f"/api/experiments/{short.pk}/runs")
+    assert rehearse(client, short)["id"]
+
+
+def test_a_system_nothing_is_known_of_is_refused_with_what_to_do(client: Client, planner: Any) -> None:
+    problem = rehearse(client, experiments.create(TESTS, ELSEWHERE))
+    assert problem["status"] == 409
+    assert "Run an experiment of it with meters at a few light levels first" in problem["detail"]
+
+
+def test_what_a_run_measured_makes_the_twin(client: Client, short: Experiment, planner: Any) -> None:
+    """A run elsewhere that found demands; rehearsals of other experiments of that place are played against them."""
+    played = Run.objects.get(pk=rehearse(client, short)["id"])
+    other = experiments.create(TESTS, ELSEWHERE)
+    measured = {**played.result, "simulated": False}  # as if it had been measured there
+    Run.objects.filter(pk=played.pk).update(simulated=False, target="http://127.0.0.1:9", result=measured)
+    found = rehearse(client, other)["id"]
+    run = client.get(f"/api/runs/{found}").json()
+    assert f"the service demands that run {played.pk} measured" in run["transitions"][0]["cause"]
+    assert run["result"]["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
+
+
+def test_what_would_take_too_long_or_is_archived_is_refused(client: Client, short: Experiment) -> None:
+    long = experiments.create(TESTS, QUICK.replace("hold: {users: 45, for: 12 s}", "hold: {users: 9000, for: 9 h}"))
+    assert "Rehearse a copy of it with shorter levels" in rehearse(client, long)["detail"]
+    experiments.drafts.archive(TESTS, short)
+    assert "is archived" in rehearse(client, short)["detail"]
+
+
+def test_a_plan_that_is_sound_no_more_says_what_is_wrong(client: Client, planner: Any) -> None:
+    named = QUICK[: QUICK.index("system:")] + "system: Mill\n\n" + QUICK[QUICK.index("feeds:") :]
+
+    mill = systems.create(TESTS, {"name": "Mill", "base_url": "practice://gateway"})
+    experiment = experiments.create(TESTS, named)
+    mill.delete()
+    problem = rehearse(client, experiment)
+    assert problem["problems"][0]["message"] == "there is no system named 'Mill'."
