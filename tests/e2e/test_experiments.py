@@ -325,3 +325,27 @@ def test_a_rehearsal_shows_in_seconds_what_a_run_would_look_like(page: Page) -> 
     expect(notes.locator("[data-note=limiting]")).to_contain_text("ledger CPU")
     page.get_by_role("link", name="Runs", exact=True).click()
     expect(page.get_by_role("row").nth(1)).to_contain_text("rehearsal")
+
+
+def test_stop_rules_and_budgets_are_entered_and_end_a_rehearsal(page: Page) -> None:
+    experiment(page, "Guarded")
+    page.get_by_role("button", name="Add a stop rule").click()
+    page.get_by_label("For", exact=True).select_option("response")
+    page.get_by_label("Limit", exact=True).fill("9")
+    page.get_by_label("Limit", exact=True).press("Tab")
+    page.get_by_label("Takes at most").fill("20s")
+    page.get_by_label("Takes at most").press("Tab")
+    text = source(page)
+    assert "stop_when:\n  - {for: 30 s, response: 9 s}\n" in text
+    assert "budget: {time: 20 s}\n" in text
+    expect(page.get_by_test_id("readiness")).to_contain_text("Its budget ends it after 20 s, before its load does")
+    page.get_by_label("Costs at most").fill("5")
+    page.get_by_label("Costs at most").press("Tab")
+    expect(page.get_by_role("alert").first).to_contain_text("has a price")
+    page.get_by_label("Costs at most").fill("")
+    page.get_by_label("Costs at most").press("Tab")
+    saved(page)
+    page.get_by_role("button", name="Rehearse").click()
+    page.wait_for_url("**/runs/*", timeout=90_000)
+    expect(page.get_by_test_id("run-state")).to_contain_text("stopped")
+    expect(page.get_by_test_id("ending")).to_contain_text("Stopped by the plan: its budget of 20 s is spent.")

@@ -49,6 +49,10 @@ def test_a_plan_does_not_differ_from_itself() -> None:
         ({"error_limit": "10 %"}, ["error limit 5 % → 10 %"]),
         ({"waits": {"factor": 0.5}}, ["think times as the journeys say → times 0.5"]),
         ({"hypothesis": "The ledger.", "tags": ["spring"]}, ["hypothesis reworded", "tags none → spring"]),
+        (
+            {"stop_when": [{"errors": "20 %", "for": "30 s"}], "budget": {"time": "5 min"}},
+            ["stop rule added: all steps over 20 % errors for 30 s", "budget none → 5 min"],
+        ),
         ({"generators": {"when_lost": "end"}}, ["when a generator is lost take over → end"]),
     ],
 )

@@ -130,6 +130,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /experiments/{experiment_id}/readiness": (R, None),
     "POST /experiments/{experiment_id}/runs": (P, None),
     "POST /experiments/{experiment_id}/rehearsals": (P, None),
+    "GET /experiments/{experiment_id}/forecast": (R, None),
     "GET /runs": (R, None),
     "GET /runs/{run_id}": (R, None),
     "DELETE /runs/{run_id}": (A, None),

@@ -19,6 +19,7 @@ from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import Script, compile_plan, most_users
 from stonekettle.engine.signals import Action, Begin, End, Heard, Move
+from stonekettle.engine.stopping import strategies_of
 from stonekettle.engine.trial import try_all
 from stonekettle.meters.counts import Count, Counts
 from stonekettle.meters.endpoint import MeterError
@@ -124,6 +125,7 @@ def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
         feeds={feed.name: len(feed) for feed in plan.feeds if feed.is_used_up},
         room=room_for(most_users(plan)),
         when_lost=plan.generators.when_lost,
+        strategies=strategies_of(plan),
     )
 
 

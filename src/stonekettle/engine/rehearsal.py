@@ -6,10 +6,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from stonekettle.core.orders import Ordered
+from stonekettle.core.types import IntArray
 from stonekettle.engine import signals
 from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
-from stonekettle.engine.script import GroupTerms
+from stonekettle.engine.script import GroupTerms, cell_numbers
+from stonekettle.engine.stopping import strategies_of
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.twin import Twin, TwinGroup, TwinJourney
@@ -50,10 +52,11 @@ def rehearse(
         feeds={},
         room=ROOM,
         when_lost=plan.generators.when_lost,
+        strategies=strategies_of(plan),
     )
     arriving = tuple(one.name for one in terms if one.arrives)
     twin = Twin(config, journeys, seed=seed, arrivals=arriving, groups={one.name: _people(one) for one in terms})
-    return _Rehearsal(lead, twin, terms, tell).play()
+    return _Rehearsal(lead, twin, terms, cell_numbers(plan), tell).play()
 
 
 def _people(terms: GroupTerms) -> TwinGroup:
@@ -63,8 +66,11 @@ def _people(terms: GroupTerms) -> TwinGroup:
 
 
 class _Rehearsal:
-    def __init__(self, lead: Lead, twin: Twin, terms: Sequence[GroupTerms], tell: Callable[[float], None]) -> None:
-        self._lead, self._twin, self._terms, self._tell = lead, twin, terms, tell
+    def __init__(
+        self, lead: Lead, twin: Twin, terms: Sequence[GroupTerms], cells: IntArray, tell: Callable[[float], None]
+    ) -> None:
+        self._lead, self._twin, self._terms, self._cells, self._tell = lead, twin, terms, cells, tell
+        self._read = 0
         self._news: list[signals.Heard] = [
             signals.Ready(f"{NAME} {number}", region)
             for number, region in enumerate(dict.fromkeys(one.region for one in terms), start=1)
@@ -88,7 +94,7 @@ class _Rehearsal:
             self._follow(now - self._zero)
             if self._twin.now >= told + 1:
                 told = int(self._twin.now)
-                self._news.append(signals.Told(self._names[0], {"told": self._state()}))
+                self._news.append(signals.Told(self._names[0], self._second(told - 1)))
                 self._tell(self._twin.now)
         return Rehearsed(
             self._twin,
@@ -112,6 +118,30 @@ class _Rehearsal:
             self._moves.append((max(0.0, self._lead.run_time(now)), action))
             if action.state == RunState.DRAINING:
                 self._news += [signals.Finished(name) for name in self._names]
+
+    def _second(self, number: int) -> dict[str, object]:
+        """What a generator would have told of the second that is over."""
+        count = int(self._cells.max(initial=-1)) + 1
+        completed, errors, response_sum_s = [0] * count, [0] * count, [0.0] * count
+        places = {
+            self._twin.groups[one.name].number: i for i, one in enumerate(self._terms) if one.name in self._twin.groups
+        }
+        done = self._twin.done
+        for start, end, _, step, error, _, _, group in done[self._read :]:
+            cell = int(self._cells[places[group], step])
+            completed[cell] += 1
+            errors[cell] += error > 0
+            response_sum_s[cell] += 0.0 if error else end - start
+        self._read = len(done)
+        in_flight = len(self._twin.begun) - len(done)
+        return {
+            "second": number,
+            "told": self._state(),
+            "completed": completed,
+            "errors": errors,
+            "response_sum_s": response_sum_s,
+            "in_flight": float(in_flight),
+        }
 
     def _state(self) -> dict[str, object]:
         groups = [self._twin.groups.get(one.name) for one in self._terms]

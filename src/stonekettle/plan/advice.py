@@ -21,6 +21,8 @@ def of(plan: Plan) -> tuple[str, ...]:
     """What would keep the run from answering, though it can run."""
     levels = plan.planned.levels()
     found = []
+    if plan.limit_s is not None and plan.limit_s < plan.planned.duration_s:
+        found.append(f"Its budget ends it after {format_duration(round(plan.limit_s, 1))}, before its load does.")
     if len(levels) < MIN_LEVELS_FOR_A_CLAIM:
         found.append(
             f"The profile has {len(levels)} level(s); a saturation point needs at least "

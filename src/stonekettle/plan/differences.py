@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
-from stonekettle.plan.models import Objective, Plan, Waits
+from stonekettle.plan.models import Objective, Plan, StopRule, Waits
 from stonekettle.plan.parts import Part
 from stonekettle.plan.quantities import format_bit_rate, format_duration
 
@@ -22,6 +22,7 @@ def differences(before: Plan, after: Plan) -> tuple[str, ...]:
         *_load(before, after),
         *_objectives(before, after),
         *_changed("error limit", f"{before.error_limit * 100:g} %", f"{after.error_limit * 100:g} %"),
+        *_stops(before, after),
         *_journeys(before, after),
         *_parts("feed", before.feeds, after.feeds),
         *_changed("think times", _waits(before.waits), _waits(after.waits)),
@@ -111,6 +112,25 @@ def _about(goal: Objective) -> str:
 
 def _goal(goal: Objective) -> str:
     return f"{(goal.errors or 0) * 100:g} %" if goal.errors is not None else format_duration(goal.within or 0)
+
+
+def _stops(before: Plan, after: Plan) -> Iterator[str]:
+    old, new = ([stop_text(rule) for rule in plan.stop_when] for plan in (before, after))
+    yield from (f"stop rule added: {rule}" for rule in new if rule not in old)
+    yield from (f"stop rule removed: {rule}" for rule in old if rule not in new)
+    yield from _changed("budget", _budget(before), _budget(after))
+
+
+def stop_text(rule: StopRule) -> str:
+    """A stop rule in words."""
+    what = f"{(rule.errors or 0) * 100:g} % errors" if rule.errors is not None else format_duration(rule.response or 0)
+    return f"{rule.step or 'all steps'} over {what} for {format_duration(rule.during)}"
+
+
+def _budget(plan: Plan) -> str:
+    time, money = plan.budget.time, plan.budget.money
+    parts = [format_duration(time)] if time is not None else []
+    return " and ".join([*parts, *([f"{money:g} {plan.system.currency}"] if money is not None else [])]) or "none"
 
 
 def _journeys(before: Plan, after: Plan) -> Iterator[str]:

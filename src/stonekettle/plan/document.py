@@ -198,6 +198,13 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
         if goal.step is not None and goal.step not in names:
             mend = did_you_mean(goal.step, names, "Use the name of a step.")
             yield Problem(f"objectives[{i}].step", f"there is no step named {goal.step!r}.", mend)
+    for i, rule in enumerate(plan.stop_when):
+        if rule.step is not None and rule.step not in names:
+            mend = did_you_mean(rule.step, names, "Use the name of a step.")
+            yield Problem(f"stop_when[{i}].step", f"there is no step named {rule.step!r}.", mend)
+    if plan.budget.money is not None and not plan.system.cost_per_hour:
+        mend = "Give instances a price per hour in the system's description, or limit the time."
+        yield Problem("budget.money", f"no component of {plan.system.name!r} has a price.", mend)
     yield from _inconsistent_groups(plan)
 
 

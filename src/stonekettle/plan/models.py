@@ -14,7 +14,7 @@ from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
 from stonekettle.plan.load import EVERYONE, ArrivalGroup, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
-from stonekettle.plan.quantities import Duration, Share
+from stonekettle.plan.quantities import Duration, Share, format_duration
 from stonekettle.plan.segments import UserSegment
 from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
@@ -56,6 +56,30 @@ class Objective(Part):
         return self
 
 
+class StopRule(Part):
+    """Ends a run: over ``for`` so long, taken together, a larger share of steps failed, or they took longer on the
+    average (``response``)."""
+
+    step: Name | None = None
+    errors: Share | None = None
+    response: Duration | None = Field(default=None, gt=0)
+    during: Duration = Field(default=10.0, alias="for", ge=1, le=3_600)
+
+    @model_validator(mode="after")
+    def _one_way(self) -> StopRule:
+        if (self.errors is None) == (self.response is None):
+            mend = "Write 'errors: 20 %' or 'response: 5 s'."
+            raise PydanticCustomError("stop", "a stop rule needs either errors or a response time.", {"mend": mend})
+        return self
+
+
+class Budget(Part):
+    """A run ends once it has taken so long, or cost so much by the prices of its system's instances."""
+
+    time: Duration | None = Field(default=None, gt=0)
+    money: float | None = Field(default=None, gt=0, le=1e9, allow_inf_nan=False)
+
+
 class Waits(Part):
     """One override for all think times of the experiment: a ``factor`` on them, or one law instead."""
 
@@ -88,6 +112,8 @@ class Plan(Part):
     groups: tuple[Group, ...] = Field(default=(), max_length=20)
     generators: Generators = Generators()
     objectives: tuple[Objective, ...] = Field(default=(), max_length=100)
+    stop_when: tuple[StopRule, ...] = Field(default=(), max_length=20)
+    budget: Budget = Budget()
     waits: Waits | None = None
     error_limit: Share = 0.05
 
@@ -123,6 +149,19 @@ class Plan(Part):
         """The orders of a run that goes as planned."""
         profiles = {group.name: group.profile for group in self.people}
         return orders.planned(profiles, [group.name for group in self.people if group.arrives])
+
+    @property
+    def limit_s(self) -> float | None:
+        """When the budget is spent, in seconds of load."""
+        cost = self.system.cost_per_hour
+        by_money = self.budget.money / cost * 3600 if self.budget.money is not None and cost else None
+        return min((s for s in (self.budget.time, by_money) if s is not None), default=None)
+
+    @property
+    def budget_words(self) -> str:
+        if self.budget.time is not None and self.limit_s == self.budget.time:
+            return f"its budget of {format_duration(self.budget.time)} is spent"
+        return f"its budget of {self.budget.money or 0:g} {self.system.currency} is spent"
 
     @property
     def steps(self) -> tuple[tuple[Journey, Step], ...]:

@@ -145,6 +145,16 @@ class System(Part):
         return address(value).rstrip("/")
 
     @property
+    def cost_per_hour(self) -> float | None:
+        """What its priced instances cost, in its currency; None where none has a price."""
+        prices = [
+            component.instances * component.instance_type.price_per_hour
+            for component in self.components
+            if component.instance_type is not None and component.instance_type.price_per_hour is not None
+        ]
+        return sum(prices) if prices else None
+
+    @property
     def meters(self) -> tuple[tuple[Component, Meter], ...]:
         return tuple((component, meter) for component in self.components for meter in component.meters)
 

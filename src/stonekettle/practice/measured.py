@@ -8,7 +8,7 @@ otherwise: such a twin cannot know a limit that the run did not meet.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.run_data import Cell
@@ -27,23 +27,33 @@ LEAST_MS = 0.01
 
 @dataclass(frozen=True)
 class MeasuredResource:
-    """A resource as a run found it: its component, ``kind`` (cpu, disk, pool …), servers, and its demand in s a step;
-    None of a pool, which takes as long as its component does."""
+    """A resource as a run found it: its component, ``kind`` (cpu, disk, pool …), servers, and its demand in s a step
+    (None of a pool, which takes as long as its component does), which may be off by the share ``error``."""
 
     component: str
     kind: str
     servers: float
     demand_s: float | None
+    error: float = 0.0
 
 
 @dataclass(frozen=True)
 class MeasuredSystem:
     """What a run knows of a system: its resources, the mean response time at light load (s), and that of each step by
-    (journey, step)."""
+    (journey, step); and up to which load it was measured."""
 
     resources: tuple[MeasuredResource, ...]
     response_s: float
     by_step: Mapping[tuple[str, str], float]
+    measured_to: float = 0.0
+
+    def with_demands(self, end: float) -> MeasuredSystem:
+        """The same with every demand at an end of its interval: -1 the low one, 1 the high one."""
+        resources = (
+            r if r.demand_s is None else replace(r, demand_s=r.demand_s * max(0.05, 1 + end * r.error))
+            for r in self.resources
+        )
+        return replace(self, resources=tuple(resources))
 
     @property
     def demand_s(self) -> float:
@@ -55,7 +65,13 @@ def system_of(analysis: Analysis, cells: Sequence[Cell]) -> MeasuredSystem | Non
     steady = [level for level in analysis.levels if not level.moving and level.completions]
     evidence = {} if isinstance(analysis.limiting, Declined) else {e.key: e for e in analysis.limiting.evidence}
     found = [
-        MeasuredResource(evidence[d.key].component, evidence[d.key].kind, d.servers, max(0.0, d.demand_s.value))
+        MeasuredResource(
+            evidence[d.key].component,
+            evidence[d.key].kind,
+            d.servers,
+            max(0.0, d.demand_s.value),
+            (d.demand_s.high - d.demand_s.low) / 2 / d.demand_s.value if d.demand_s.value > 0 else 0.0,
+        )
         for d in analysis.demands
         if d.key in evidence and evidence[d.key].kind in HARDWARE_TOLD
     ]
@@ -71,7 +87,8 @@ def system_of(analysis: Analysis, cells: Sequence[Cell]) -> MeasuredSystem | Non
     for step in light.steps:
         if step.completions:
             by_step.setdefault((cells[step.step].journey, cells[step.step].step), step.response_s)
-    return MeasuredSystem((*found, *pools.values()), light.response_s, by_step)
+    highest = max(level.load.delivered for level in steady)
+    return MeasuredSystem((*found, *pools.values()), light.response_s, by_step, highest)
 
 
 def twin_of(plan: Plan, measured: MeasuredSystem) -> tuple[PracticeConfig, list[TwinJourney]]:

@@ -93,6 +93,14 @@ export function useDuplicateExperiment(id: number) {
   })
 }
 
+/** What the load would see, by what is known of the system; asked anew for every revision. */
+export function useForecast(id: number, revision: MaybeRefOrGetter<number | undefined>) {
+  return useQuery({
+    queryKey: computed(() => ['experiment', id, 'forecast', toValue(revision)]),
+    queryFn: () => body(api.GET('/api/experiments/{experiment_id}/forecast', { params: at(id) })),
+  })
+}
+
 /** Play it in virtual time; done once its findings are there. */
 export function useRehearse(id: number) {
   const client = useQueryClient()

@@ -1554,6 +1554,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Forecast
+         * @description What the load would see by what is known of the system, and what the last run of it saw.
+         */
+        get: operations["stonekettle_server_runs_api_forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments/{experiment_id}/rehearsals": {
         parameters: {
             query?: never;
@@ -3063,7 +3083,11 @@ export interface components {
             /** Per Arrival */
             per_arrival: number;
         };
-        /** PlanOutline */
+        /**
+         * PlanOutline
+         * @description ``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
+         *     when its budget is spent.
+         */
         PlanOutline: {
             /** Name */
             name: string;
@@ -3085,6 +3109,14 @@ export interface components {
             goals: components["schemas"]["GoalOutline"][];
             /** Error Limit */
             error_limit: number;
+            /** Stops */
+            stops: string[];
+            /** Cost */
+            cost: number | null;
+            /** Currency */
+            currency: string;
+            /** Limit S */
+            limit_s: number | null;
             /** Advice */
             advice: string[];
         };
@@ -3232,6 +3264,69 @@ export interface components {
         Started: {
             /** Id */
             id: number;
+        };
+        /** CurveLine */
+        CurveLine: {
+            /** Value */
+            value: number[];
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
+        };
+        /**
+         * ForecastAnswer
+         * @description A forecast, or why there is none; ``seen`` are the levels of the last measured run of the experiment, ``seen_run``
+         *     its key.
+         */
+        ForecastAnswer: {
+            forecast: components["schemas"]["ForecastLines"] | null;
+            /** Why Not */
+            why_not: string;
+            /** Seen Run */
+            seen_run: number | null;
+            /** Seen */
+            seen: components["schemas"]["SeenLevel"][];
+        };
+        /**
+         * ForecastLines
+         * @description Against ``users``. Beyond ``measured_to`` (None: all of it is known) it is extrapolated.
+         */
+        ForecastLines: {
+            /** Words */
+            words: string;
+            /** Run */
+            run: number | null;
+            /** Measured To */
+            measured_to: number | null;
+            /** Users */
+            users: number[];
+            throughput: components["schemas"]["CurveLine"];
+            response_s: components["schemas"]["CurveLine"];
+            /** Utilisation */
+            utilisation: {
+                [key: string]: number[];
+            };
+            /** Saturation */
+            saturation: number;
+            /** Saturation Low */
+            saturation_low: number;
+            /** Saturation High */
+            saturation_high: number;
+            /** Limiting */
+            limiting: string;
+        };
+        /**
+         * SeenLevel
+         * @description A level of the last run: mean response time in s, steps per second.
+         */
+        SeenLevel: {
+            /** Load */
+            load: number;
+            /** Throughput */
+            throughput: number;
+            /** Response S */
+            response_s: number;
         };
         /** RunFilter */
         RunFilter: {
@@ -6565,6 +6660,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_forecast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastAnswer"];
                 };
             };
         };

@@ -24,15 +24,18 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { given, users, when } from '@/ui/format'
 import { useRole } from '@/ui/role'
 import BeforeStart from './experiment/BeforeStart.vue'
+import ForecastPlate from './experiment/ForecastPlate.vue'
 import JourneysForm from './experiment/JourneysForm.vue'
 import LoadEditor from './experiment/LoadEditor.vue'
 import ObjectivesForm from './experiment/ObjectivesForm.vue'
 import Revisions from './experiment/Revisions.vue'
+import StopForm from './experiment/StopForm.vue'
 import TextView from './experiment/TextView.vue'
 import WaitsForm from './experiment/WaitsForm.vue'
 import { useDocument } from './experiment/document'
 import { providePlan } from './experiment/plan'
 
+const FEW_RUNS = 5
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const route = useRoute()
@@ -84,6 +87,10 @@ const ends = computed(() => {
   const today = end.toDateString() === now.value.toDateString()
   const time = end.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
   return today ? time : `${end.toLocaleDateString()}, ${time}`
+})
+const cost = computed(() => {
+  const amount = outline.value?.cost ?? 0
+  return amount < 0.005 ? 'under 0.01' : `about ${amount.toFixed(2)}`
 })
 const systemChoices = computed(() => {
   const names = (systems.data.value ?? []).map((s) => s.name)
@@ -184,8 +191,11 @@ async function copy() {
         <TargetNotice :id="id" :key="query.data.value.revision" kind="experiment" />
         <p class="text-ink-2">
           It takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}. Started now, its
-          load ends soon after {{ ends }}. Before load, every meter is read and every journey tried
-          once.
+          load ends soon after {{ ends }}.
+          <template v-if="outline.cost !== null"
+            >Its system costs {{ cost }} {{ outline.currency }} meanwhile.
+          </template>
+          Before load, every meter is read and every journey tried once.
         </p>
       </section>
       <BeforeStart :id="id" :revision="query.data.value.revision" />
@@ -193,13 +203,16 @@ async function copy() {
         <h2 class="mb-1">Runs</h2>
         <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
         <ul class="space-y-2">
-          <li v-for="r in runs.data.value?.runs" :key="r.id">
+          <li v-for="r in runs.data.value?.runs.slice(0, FEW_RUNS)" :key="r.id">
             <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
             <RunState class="ml-2" :state="r.state" :simulated="r.simulated" />
             <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
             <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
           </li>
         </ul>
+        <p v-if="(runs.data.value?.runs.length ?? 0) > FEW_RUNS" class="label mt-1">
+          The {{ FEW_RUNS }} newest; all stand under <RouterLink to="/runs">Runs</RouterLink>.
+        </p>
       </section>
       <Revisions :experiment="query.data.value" :changeable="!archived" />
       <section class="space-y-2" aria-label="Use">
@@ -260,8 +273,10 @@ async function copy() {
         />
       </section>
       <LoadEditor v-model="source" :outline="outline" />
+      <ForecastPlate :id="id" :revision="query.data.value?.revision" />
       <JourneysForm :outline="outline" />
       <ObjectivesForm :outline="outline" />
+      <StopForm :outline="outline" />
       <WaitsForm />
       <section aria-label="System">
         <h2 class="mb-1">System</h2>

@@ -78,6 +78,7 @@ function told(): string {
     question: question.value.trim() || undefined,
     system: system.value,
     journeys: chosen.value.map((journey) => ({ journey, weight: 1 })),
+    ...SHAPES[shape.value]?.more,
     load: SHAPES[shape.value]?.load,
   }
   return Object.entries(parts).reduce(

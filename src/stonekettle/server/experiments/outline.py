@@ -10,6 +10,7 @@ from stonekettle.core.load import NAMES, UNITS, LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
 from stonekettle.plan import advice, document
+from stonekettle.plan.differences import stop_text
 from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
@@ -101,6 +102,9 @@ class Pace(Schema):
 
 
 class PlanOutline(Schema):
+    """``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
+    when its budget is spent."""
+
     name: str
     question: str
     system: SystemOutline
@@ -112,6 +116,10 @@ class PlanOutline(Schema):
     objectives: list[str]
     goals: list[GoalOutline]
     error_limit: float
+    stops: list[str]
+    cost: float | None
+    currency: str
+    limit_s: float | None
     advice: list[str]
 
 
@@ -164,8 +172,19 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
             if goal.kind == "response"
         ],
         error_limit=plan.error_limit,
+        stops=[stop_text(rule) for rule in plan.stop_when],
+        cost=_cost(plan),
+        currency=plan.system.currency,
+        limit_s=plan.limit_s,
         advice=list(advice.of(plan)),
     )
+
+
+def _cost(plan: Plan) -> float | None:
+    """What the load's time costs by the prices of the system's instances, within its budget."""
+    per_hour = plan.system.cost_per_hour
+    seconds = min(plan.planned.duration_s, plan.limit_s or math.inf)
+    return per_hour * seconds / 3600 if per_hour is not None and math.isfinite(seconds) else None
 
 
 def _pace(plan: Plan, group: UserGroup | ArrivalGroup) -> Pace:

@@ -25,7 +25,18 @@ from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part
-from stonekettle.server.runs import data, exports, facts, metering, readiness, retention, room, rules, uploads
+from stonekettle.server.runs import (
+    data,
+    exports,
+    facts,
+    forecasts,
+    metering,
+    readiness,
+    retention,
+    room,
+    rules,
+    uploads,
+)
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -137,6 +148,12 @@ def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
     """Queue a run of the experiment's newest revision."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
     return Status(201, Started(id=rules.start(actor_of(request), experiment).pk))
+
+
+@router.get("/experiments/{experiment_id}/forecast", response=forecasts.ForecastAnswer)
+def forecast(request: HttpRequest, experiment_id: int) -> forecasts.ForecastAnswer:
+    """What the load would see by what is known of the system, and what the last run of it saw."""
+    return forecasts.of(get_object_or_404(Experiment, pk=experiment_id))
 
 
 @router.post("/experiments/{experiment_id}/rehearsals", response={202: JobStarted})

@@ -36,6 +36,8 @@ from stonekettle.server.targets import allowances
 LOOK_S = 0.2
 GENERATOR_SILENCE_S = 4.0
 """A generator without a sign of life for so long is lost; it is noticed within a second more."""
+JUDGED = ("completed", "errors", "response_sum_s", "in_flight")
+"""What stop rules ask of a second."""
 LOOKED_BACK = 20
 
 
@@ -143,12 +145,14 @@ class Line:
     def _hear_seconds(self) -> None:
         """What generators told. Rows of several become visible out of turn: the last few are looked at again."""
         news = GeneratorSecond.objects.filter(generator__run_id=self.run_id, pk__gt=self._seconds_to - LOOKED_BACK)
-        for pk, generator, second, told in news.order_by("pk").values_list(
-            "pk", "generator_id", "second", "rollup__told"
+        names = ("told", *JUDGED)
+        for pk, generator, second, told, *judged in news.order_by("pk").values_list(
+            "pk", "generator_id", "second", *(f"rollup__{name}" for name in names)
         ):
             if generator in self._names and second > self._last_second.get(generator, -1):
                 self._last_second[generator] = second
-                self._heard.append(signals.Told(self._names[generator], {"second": second, "told": told or {}}))
+                heard = {"second": second, "told": told or {}, **dict(zip(JUDGED, judged, strict=True))}
+                self._heard.append(signals.Told(self._names[generator], heard))
             self._seconds_to = max(self._seconds_to, pk)
 
     def _hear_halt(self) -> None:

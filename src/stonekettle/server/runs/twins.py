@@ -23,12 +23,16 @@ LOOK_BACK = 20
 
 @dataclass(frozen=True)
 class TwinSystem:
-    """A twin for a plan; ``words`` say what it is a twin of, ``prefix`` begins the names of its metrics."""
+    """A twin for a plan; ``words`` say what it is a twin of, ``prefix`` begins the names of its metrics. ``ends`` are
+    the same with all demands at the low and at the high end; ``run`` measured them, up to ``measured_to``."""
 
     config: PracticeConfig
     journeys: Sequence[TwinJourney]
     words: str
     prefix: str
+    ends: tuple[PracticeConfig, PracticeConfig]
+    run: int | None = None
+    measured_to: float | None = None
 
 
 def twin_for(plan: Plan, experiment: Experiment) -> TwinSystem:
@@ -37,7 +41,8 @@ def twin_for(plan: Plan, experiment: Experiment) -> TwinSystem:
         known = {route.name for route in config.quillport().routes}
         journeys = journeys_of(plan)
         if all(step.route in known for journey in journeys for step in journey.steps):
-            return TwinSystem(config.quillport(), journeys, "a simulation of the practice system", "quillport")
+            own = config.quillport()
+            return TwinSystem(own, journeys, "a simulation of the practice system", "quillport", (own, own))
     found = _measured(plan, experiment)
     if found is None:
         raise Conflict(
@@ -46,7 +51,9 @@ def twin_for(plan: Plan, experiment: Experiment) -> TwinSystem:
         )
     run, system = found
     made, journeys = measured.twin_of(plan, system)
-    return TwinSystem(made, journeys, f"a twin made of the service demands that run {run.pk} measured", "rehearsed")
+    low, high = (measured.twin_of(plan, system.with_demands(end))[0] for end in (-1, 1))
+    words = f"a twin made of the service demands that run {run.pk} measured"
+    return TwinSystem(made, journeys, words, "rehearsed", (low, high), run.pk, system.measured_to)
 
 
 def _measured(plan: Plan, experiment: Experiment) -> tuple[Run, measured.MeasuredSystem] | None:

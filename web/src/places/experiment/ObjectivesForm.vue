@@ -5,7 +5,7 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
 import { usePlan, type GoalDoc } from './plan'
-import { typedDuration } from './quantities'
+import { typedDuration, typedShare } from './quantities'
 
 /** What shall hold: percentiles of response times, and shares of errors. */
 const props = defineProps<{ outline: PlanOutline }>()
@@ -40,8 +40,6 @@ function told(
     return { ...where, errors: goal.errors }
   return { ...where, [`p${change.p ?? percentile(goal)}`]: change.within ?? within(goal) }
 }
-const share = (text: string) =>
-  /^\s*[\d.,]+\s*$/.test(text) ? `${text.trim().replace(',', '.')} %` : text
 function add() {
   if (goals.value.length) plan.insert(['objectives'], goals.value.length, { p95: '1 s' })
   else plan.set(['objectives'], [{ p95: '1 s' }])
@@ -116,7 +114,7 @@ function remove(index: number) {
         mono
         :fault="plan.faultAt(`objectives[${i}].errors`) ?? plan.faultAt(`objectives[${i}].step`)"
         :model-value="goal.errors"
-        @update:model-value="set(i, told(goal, { errors: share(String($event ?? '')) }))"
+        @update:model-value="set(i, told(goal, { errors: typedShare(String($event ?? '')) }))"
       />
       <Action
         :class="i ? '' : 'sm:mt-[1.15rem]'"
@@ -134,7 +132,7 @@ function remove(index: number) {
         :fault="plan.faultAt('error_limit')"
         :model-value="plan.data.value?.error_limit ?? '5 %'"
         @update:model-value="
-          (plan.set(['error_limit'], share(String($event ?? ''))), plan.commit())
+          (plan.set(['error_limit'], typedShare(String($event ?? ''))), plan.commit())
         "
       />
     </div>

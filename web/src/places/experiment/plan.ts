@@ -25,6 +25,12 @@ export interface GoalDoc {
   percentile?: number
   [percentile: string]: unknown
 }
+export interface StopDoc {
+  step?: string
+  errors?: string
+  response?: string
+  for?: string
+}
 export interface JourneyDoc {
   journey?: string
   name?: string
@@ -43,6 +49,8 @@ export interface PlanDoc {
   load?: Sentence[]
   groups?: GroupDoc[]
   objectives?: GoalDoc[]
+  stop_when?: StopDoc[]
+  budget?: { time?: string; money?: number }
   error_limit?: string
   generators?: { when_lost?: string }
 }
@@ -62,6 +70,8 @@ export const ORDER = [
   'groups',
   'generators',
   'objectives',
+  'stop_when',
+  'budget',
   'error_limit',
 ]
 

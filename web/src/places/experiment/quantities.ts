@@ -60,6 +60,11 @@ export function typedAmount(text: string): number | string {
   return /^-?\d+(\.\d+)?$/.test(plain) ? Number(plain) : text.trim()
 }
 
+/** What somebody typed as a share: of a hundred where they do not say. */
+export function typedShare(text: string): string {
+  return /^\s*[\d.,]+\s*$/.test(text) ? `${text.trim().replace(',', '.')} %` : text
+}
+
 /** An amount as documents hold it: a number, or a rate such as "300 /min"; null where it is none. */
 export function amountOf(value: unknown): number | null {
   if (typeof value === 'number' && Number.isFinite(value)) return value

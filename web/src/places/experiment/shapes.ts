@@ -5,6 +5,8 @@ export interface Shape {
   name: string
   says: string
   load: Sentence[]
+  /** Further fields of the plan. */
+  more?: Record<string, unknown>
 }
 
 export const SHAPES: Shape[] = [
@@ -49,5 +51,11 @@ export const SHAPES: Shape[] = [
     name: 'Morning rush',
     says: 'people come one by one, and each stays a while',
     load: [{ gather: { users: 400, within: '40 min', stay: '15 min' } }],
+  },
+  {
+    name: 'Baseline',
+    says: 'a few users who never wait, to compare with another day',
+    load: [{ hold: { users: 10, for: '5 min' } }],
+    more: { tags: ['baseline'], waits: { factor: 0 } },
   },
 ]

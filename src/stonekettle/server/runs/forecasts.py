@@ -1,0 +1,118 @@
+"""The forecast of an experiment: what its load would see, beside what its last run saw."""
+
+from __future__ import annotations
+
+from ninja import Schema
+
+from stonekettle.core.analysis import Analysis
+from stonekettle.plan.models import Plan
+from stonekettle.plan.problems import PlanError
+from stonekettle.practice.forecast import Curve, Forecast, forecast, mixed
+from stonekettle.report import findings
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs.models import Run
+from stonekettle.server.runs.twins import TwinSystem, twin_for
+
+MOST_USERS = 5_000
+
+
+class CurveLine(Schema):
+    value: list[float]
+    low: list[float]
+    high: list[float]
+
+
+class SeenLevel(Schema):
+    """A level of the last run: mean response time in s, steps per second."""
+
+    load: float
+    throughput: float
+    response_s: float
+
+
+class ForecastLines(Schema):
+    """Against ``users``. Beyond ``measured_to`` (None: all of it is known) it is extrapolated."""
+
+    words: str
+    run: int | None
+    measured_to: float | None
+    users: list[float]
+    throughput: CurveLine
+    response_s: CurveLine
+    utilisation: dict[str, list[float]]
+    saturation: float
+    saturation_low: float
+    saturation_high: float
+    limiting: str
+
+
+class ForecastAnswer(Schema):
+    """A forecast, or why there is none; ``seen`` are the levels of the last measured run of the experiment,
+    ``seen_run`` its key."""
+
+    forecast: ForecastLines | None
+    why_not: str
+    seen_run: int | None
+    seen: list[SeenLevel]
+
+
+def of(experiment: Experiment) -> ForecastAnswer:
+    """The forecast for the revision in force."""
+    run, seen = _seen(experiment)
+    try:
+        plan = experiments.current_plan(experiment)
+        found, why_not = _lines(plan, experiment), ""
+    except (Conflict, PlanError) as error:
+        found, why_not = None, str(error)
+    return ForecastAnswer(forecast=found, why_not=why_not, seen_run=run, seen=seen)
+
+
+def _lines(plan: Plan, experiment: Experiment) -> ForecastLines:
+    if any(group.arrives for group in plan.people):
+        raise Conflict("Forecasts are for loads counted in users; this one has people who arrive by rate.")
+    if plan.planned.peak_users > MOST_USERS:
+        raise Conflict(f"Forecasts go up to {MOST_USERS} users.")
+    system = twin_for(plan, experiment)
+    journeys = mixed(plan, system.journeys)
+    if not any(journey.weight for journey in journeys):
+        journeys = list(system.journeys)  # everybody is counted to a journey: the weights tell more than nothing
+    found = forecast((system.config, *system.ends), journeys, plan.planned.peak_users)
+    return _told(found, system)
+
+
+def _told(found: Forecast, system: TwinSystem) -> ForecastLines:
+    return ForecastLines(
+        words=system.words,
+        run=system.run,
+        measured_to=system.measured_to,
+        users=found.users.tolist(),
+        throughput=_curve(found.throughput),
+        response_s=_curve(found.response_s),
+        utilisation={key: values.tolist() for key, values in found.utilisation.items()},
+        saturation=found.saturation.value,
+        saturation_low=found.saturation.low,
+        saturation_high=found.saturation.high,
+        limiting=found.limiting,
+    )
+
+
+def _curve(curve: Curve) -> CurveLine:
+    return CurveLine(value=curve.value.tolist(), low=curve.low.tolist(), high=curve.high.tolist())
+
+
+def _seen(experiment: Experiment) -> tuple[int | None, list[SeenLevel]]:
+    """The levels of the experiment's last measured run."""
+    measured = Run.objects.there().filter(revision__experiment=experiment, simulated=False, result__isnull=False)
+    for run in measured.order_by("-pk")[:5]:
+        told = (run.result or {}).get("findings")
+        analysis: Analysis | None = findings.read(told) if told else None
+        if analysis is not None and analysis.load_kind == "users" and analysis.levels:
+            levels = [
+                SeenLevel(load=lv.load.delivered, throughput=lv.throughput, response_s=lv.response_s)
+                for lv in analysis.levels
+                if not lv.moving and lv.completions > lv.errors
+            ]
+            return run.pk, levels
+    return None, []
