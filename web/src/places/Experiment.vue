@@ -50,6 +50,11 @@ const fixed = computed(() => reads.value || (query.data.value?.archived ?? false
 const plan = providePlan(source, fixed, {
   faultAt: draft.faultAt,
   faultBelow: draft.faultBelow,
+  faultsBelow: (path) =>
+    draft.faults.value
+      .filter((fault) => fault.path.startsWith(path))
+      .map((fault) => `${fault.path} ${fault.message}`)
+      .join('\n'),
   commit: () => void commit(),
 })
 const asText = computed(() => route.query.as === 'text')

@@ -44,7 +44,20 @@ interface Read {
   data: unknown
 }
 
+/** What was read last: a change is made from the text that is shown, and its outcome is shown next. */
+const READ = new Map<string, Read | null>()
+const REMEMBERED = 3
+
 function read(text: string): Read | null {
+  const known = READ.get(text)
+  if (known !== undefined) return known
+  const found = parsed(text)
+  READ.set(text, found)
+  for (const old of [...READ.keys()].slice(0, -REMEMBERED)) READ.delete(old)
+  return found
+}
+
+function parsed(text: string): Read | null {
   const doc = parseDocument(text, LIKE_THE_SERVER)
   if (doc.errors.length) return null
   try {
@@ -137,7 +150,7 @@ function changed(
   if (same(wanted, found.data)) return text
   const made = edit(found)
   if (made !== null && same(dataOf(made), wanted)) return made
-  const { doc } = found
+  const doc = found.doc.clone()
   if (value === undefined) doc.deleteIn(path)
   else doc.setIn(path, doc.createNode(value))
   const anew = String(doc)

@@ -157,5 +157,6 @@ function key(event: KeyboardEvent) {
         </MenuItem>
       </MenuItems>
     </Menu>
+    <div v-if="$slots.after" class="col-span-full py-1 pl-[4rem]"><slot name="after" /></div>
   </li>
 </template>

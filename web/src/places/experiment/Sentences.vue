@@ -33,6 +33,11 @@ function faultOf(index: number, field: string): string | undefined {
     : (plan.faultAt(here) ?? plan.faultAt(`${here}.${inside}`) ?? plan.faultBelow(`${here}.`))
   return found && `${found.message} ${found.mend}`
 }
+/** Everything said to be wrong with a sentence, as one text. */
+function told(index: number): string {
+  const here = pathText([...props.path, index])
+  return plan.faultsBelow(here)
+}
 async function enter(index: number) {
   await nextTick()
   const row = list.value?.querySelectorAll<HTMLElement>('[data-testid=sentence]')[index]
@@ -76,26 +81,41 @@ async function move(index: number, by: number) {
 
 <template>
   <ol ref="list" class="-ml-2.5">
-    <template v-for="(sentence, i) in sentences" :key="i">
-      <SentenceLine
-        :sentence="sentence"
-        :line="lines[i]!"
-        :unit="unit"
-        :first="i === 0"
-        :last="i === sentences.length - 1"
-        :next="sentences[i + 1]"
-        :chosen="chosen === i"
-        :fixed="plan.fixed.value"
-        :fault-of="(field: string) => faultOf(i, field)"
-        @change="change(i, $event)"
-        @replace="(made, count) => replace(i, made, count)"
-        @remove="remove(i)"
-        @move="move(i, $event)"
-        @then="then(i)"
-        @choose="emit('choose', i)"
-        @point="emit('point', $event ? i : null)"
-      />
-      <li v-if="i === place && !plan.fixed.value" class="py-1 pl-[4.6rem]">
+    <SentenceLine
+      v-for="(sentence, i) in sentences"
+      :key="i"
+      v-memo="[
+        sentence,
+        sentences[i + 1],
+        lines[i]!.at_s,
+        lines[i]!.level,
+        lines[i]!.end,
+        lines[i]!.seconds,
+        i === sentences.length - 1,
+        i === place,
+        chosen === i,
+        unit,
+        plan.fixed.value,
+        told(i),
+      ]"
+      :sentence="sentence"
+      :line="lines[i]!"
+      :unit="unit"
+      :first="i === 0"
+      :last="i === sentences.length - 1"
+      :next="sentences[i + 1]"
+      :chosen="chosen === i"
+      :fixed="plan.fixed.value"
+      :fault-of="(field: string) => faultOf(i, field)"
+      @change="change(i, $event)"
+      @replace="(made, count) => replace(i, made, count)"
+      @remove="remove(i)"
+      @move="move(i, $event)"
+      @then="then(i)"
+      @choose="emit('choose', i)"
+      @point="emit('point', $event ? i : null)"
+    >
+      <template v-if="i === place && !plan.fixed.value" #after>
         <Menu as="div" class="relative inline-block">
           <MenuButton ref="button" class="text-copper hover:underline">
             {{ i < sentences.length - 1 ? 'Then, in between …' : 'Then …' }}
@@ -117,7 +137,7 @@ async function move(index: number, by: number) {
           </MenuItems>
         </Menu>
         <span class="label ml-3">Enter in a sentence does the same</span>
-      </li>
-    </template>
+      </template>
+    </SentenceLine>
   </ol>
 </template>

@@ -85,6 +85,8 @@ export interface PlanText {
   move: (list: Path, from: number, to: number) => void
   faultAt: (path: string) => Fault | undefined
   faultBelow: (path: string) => Fault | undefined
+  /** All that is wrong below a path, as one text to compare. */
+  faultsBelow: (path: string) => string
   /** Save what is there. */
   commit: () => void
 }
@@ -93,10 +95,10 @@ const KEY: InjectionKey<PlanText> = Symbol('plan')
 export function providePlan(
   source: Ref<string>,
   fixed: ComputedRef<boolean>,
-  saved: Pick<PlanText, 'faultAt' | 'faultBelow' | 'commit'>,
+  saved: Pick<PlanText, 'faultAt' | 'faultBelow' | 'faultsBelow' | 'commit'>,
 ): PlanText {
-  const data = computed(() => {
-    const found = dataOf(source.value)
+  const data = computed<PlanDoc | undefined>((before) => {
+    const found = shared(before, dataOf(source.value))
     return found !== null && typeof found === 'object' && !Array.isArray(found)
       ? (found as PlanDoc)
       : undefined
@@ -118,6 +120,23 @@ export function usePlan(): PlanText {
   const plan = inject(KEY)
   if (!plan) throw new Error('There is no plan around this.')
   return plan
+}
+
+/** The new value with every part that is as it was before being that very part: nothing of it is drawn anew. */
+function shared(before: unknown, now: unknown): unknown {
+  if (before === now || before === null || now === null) return now
+  if (typeof before !== 'object' || typeof now !== 'object') return now
+  if (Array.isArray(before) !== Array.isArray(now)) return now
+  const [old, fresh] = [before as Record<string, unknown>, now as Record<string, unknown>]
+  const keys = Object.keys(fresh)
+  const made = Array.isArray(now) ? [] : {}
+  let same = keys.length === Object.keys(old).length
+  for (const key of keys) {
+    const part = shared(old[key], fresh[key])
+    ;(made as Record<string, unknown>)[key] = part
+    same &&= part === old[key]
+  }
+  return same ? before : made
 }
 
 export const pathText = (path: Path) =>
