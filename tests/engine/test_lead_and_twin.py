@@ -9,7 +9,7 @@ import pytest
 from stonekettle.core import analysis
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.objectives import Objective
-from stonekettle.core.orders import Ordered, as_planned
+from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.saturation import Saturation
 from stonekettle.engine import signals
@@ -64,21 +64,9 @@ class Led:
                     news = [signals.Finished(name) for name in sorted(generators)]
             now += STEP_S
             if zero is not None and now > zero:
-                self._follow(twin, lead.course.orders, now - zero)
+                twin.follow(lead.course.orders, now - zero)
         self.ordered = lead.course.orders
         self.run: RunData = twin.collected()
-
-    @staticmethod
-    def _follow(twin: Twin, ordered: Ordered, until: float) -> None:
-        """Let the twin go on to ``until`` by the record, order after order."""
-        until = min(until, ordered.duration_s)
-        while twin.now < until - 1e-9:
-            order = ordered.in_effect(twin.now + 1e-9)
-            after = min([until, *(o.at_s for o in ordered.orders if o.at_s > twin.now + 1e-9)])
-            told = (
-                {name: target.later(twin.now - order.at_s) for name, target in order.targets.items()} if order else {}
-            )
-            twin.advance(after, told, paused=order.paused if order else False)
 
     def found(self) -> Saturation:
         goals = [Objective(1, "response", 0.5, 95.0)]

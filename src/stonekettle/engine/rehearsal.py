@@ -91,7 +91,7 @@ class _Rehearsal:
             now = round(now + STEP_S, 3)
             if self._zero is None or now <= self._zero:
                 continue
-            self._follow(now - self._zero)
+            self._twin.follow(self._lead.course.orders, now - self._zero)
             if self._twin.now >= told + 1:
                 told = int(self._twin.now)
                 self._news.append(signals.Told(self._names[0], self._second(told - 1)))
@@ -147,15 +147,3 @@ class _Rehearsal:
         groups = [self._twin.groups.get(one.name) for one in self._terms]
         here = sum(len(group.present) for group in groups if group is not None)
         return {"here": here, "done": [group.done if group is not None else 0 for group in groups]}
-
-    def _follow(self, until: float) -> None:
-        """Let the twin go on to ``until`` by the record, order after order."""
-        ordered, twin = self._lead.course.orders, self._twin
-        until = min(until, ordered.duration_s)
-        while twin.now < until - 1e-9:
-            order = ordered.in_effect(twin.now + 1e-9)
-            after = min([until, *(o.at_s for o in ordered.orders if o.at_s > twin.now + 1e-9)])
-            told = (
-                {name: target.later(twin.now - order.at_s) for name, target in order.targets.items()} if order else {}
-            )
-            twin.advance(after, told, paused=order.paused if order else False)

@@ -165,6 +165,17 @@ class Twin:
             tick = after
         self.now = until
 
+    def follow(self, ordered: Ordered, until: float) -> None:
+        """Go on to ``until`` (s), or to the record's end, by a record that may still grow: order after order."""
+        until = min(until, ordered.duration_s)
+        while self.now < until - 1e-9:
+            order = ordered.in_effect(self.now + 1e-9)
+            after = min([until, *(o.at_s for o in ordered.orders if o.at_s > self.now + 1e-9)])
+            told = (
+                {name: target.later(self.now - order.at_s) for name, target in order.targets.items()} if order else {}
+            )
+            self.advance(after, told, paused=order.paused if order else False)
+
     @property
     def ordered(self) -> Ordered:
         """What it was told so far, as a record."""

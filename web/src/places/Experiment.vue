@@ -13,6 +13,7 @@ import { useRuns, useStartRun } from '@/api/queries'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
+import CopyAndArchive from '@/ui/CopyAndArchive.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import JobProgress from '@/ui/JobProgress.vue'
@@ -222,14 +223,13 @@ async function copy() {
       <Revisions :experiment="query.data.value" :changeable="!archived" />
       <section class="space-y-2" aria-label="Use">
         <div class="flex flex-wrap gap-2">
-          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action
-            needs="planner"
-            :busy="archive.isPending.value"
-            @click="archive.mutate(!archived)"
-          >
-            {{ archived ? 'Bring back' : 'Archive' }}
-          </Action>
+          <CopyAndArchive
+            :archived="archived"
+            :copying="duplicate.isPending.value"
+            :archiving="archive.isPending.value"
+            @copy="copy"
+            @archive="archive.mutate"
+          />
         </div>
         <p><a :href="`/api/experiments/${id}/experiment.yaml`" download>experiment.yaml</a></p>
       </section>

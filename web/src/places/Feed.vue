@@ -13,6 +13,7 @@ import {
 } from '@/api/feeds'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
+import CopyAndArchive from '@/ui/CopyAndArchive.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import Loading from '@/ui/Loading.vue'
@@ -109,14 +110,13 @@ async function copy() {
           caches would flatter the result.
         </p>
         <div class="flex flex-wrap gap-2">
-          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action
-            needs="planner"
-            :busy="archive.isPending.value"
-            @click="archive.mutate(!archived)"
-          >
-            {{ archived ? 'Bring back' : 'Archive' }}
-          </Action>
+          <CopyAndArchive
+            :archived="archived"
+            :copying="duplicate.isPending.value"
+            :archiving="archive.isPending.value"
+            @copy="copy"
+            @archive="archive.mutate"
+          />
         </div>
         <p v-if="feed.data.value.rows">
           <a :href="`/api/feeds/${id}/rows.csv`" download>All rows as CSV</a>

@@ -6,6 +6,7 @@ import { useArchiveJourney, useDuplicateJourney, useTrial } from '@/api/journeys
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
+import CopyAndArchive from '@/ui/CopyAndArchive.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import JobProgress from '@/ui/JobProgress.vue'
@@ -160,14 +161,13 @@ useShortcuts([{ keys: 'T', says: 'Try the journey once', act: () => trial.mutate
           >
         </p>
         <div class="flex flex-wrap gap-2">
-          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action
-            needs="planner"
-            :busy="archive.isPending.value"
-            @click="archive.mutate(!archived)"
-          >
-            {{ archived ? 'Bring back' : 'Archive' }}
-          </Action>
+          <CopyAndArchive
+            :archived="archived"
+            :copying="duplicate.isPending.value"
+            :archiving="archive.isPending.value"
+            @copy="copy"
+            @archive="archive.mutate"
+          />
         </div>
         <p><a :href="`/api/journeys/${id}/journey.yaml`" download>journey.yaml</a></p>
       </section>

@@ -46,14 +46,13 @@ watch(
   { immediate: true },
 )
 const usable = computed(() => (journeys.data.value ?? []).filter((j) => j.steps.length))
+/** The first journey of the chosen system, until somebody chooses. */
+const touched = ref(false)
 watch(
-  usable,
-  (found) => {
-    if (!chosen.value.length)
-      chosen.value = found
-        .filter((j) => j.system === system.value || !j.system)
-        .slice(0, 1)
-        .map((j) => j.name)
+  [usable, system],
+  ([found, on]) => {
+    const own = found.filter((j) => j.system === on || !j.system).slice(0, 1)
+    if (!touched.value) chosen.value = own.map((j) => j.name)
   },
   { immediate: true },
 )
@@ -97,6 +96,7 @@ async function readFile() {
   asText.value = true
 }
 function toggle(journey: string) {
+  touched.value = true
   chosen.value = chosen.value.includes(journey)
     ? chosen.value.filter((j) => j !== journey)
     : [...chosen.value, journey]

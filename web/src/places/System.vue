@@ -5,6 +5,7 @@ import { useRole } from '@/ui/role'
 import { useArchive, useDuplicate, useMeters } from '@/api/systems'
 import SystemMap, { type MapState } from '@/plates/SystemMap.vue'
 import Action from '@/ui/Action.vue'
+import CopyAndArchive from '@/ui/CopyAndArchive.vue'
 import DraftFrame from '@/ui/DraftFrame.vue'
 import Field from '@/ui/Field.vue'
 import Problem from '@/ui/Problem.vue'
@@ -132,14 +133,13 @@ async function copy() {
           >
             New experiment
           </Action>
-          <Action needs="planner" :busy="duplicate.isPending.value" @click="copy">Duplicate</Action>
-          <Action
-            needs="planner"
-            :busy="archive.isPending.value"
-            @click="archive.mutate(!archived)"
-          >
-            {{ archived ? 'Bring back' : 'Archive' }}
-          </Action>
+          <CopyAndArchive
+            :archived="archived"
+            :copying="duplicate.isPending.value"
+            :archiving="archive.isPending.value"
+            @copy="copy"
+            @archive="archive.mutate"
+          />
         </div>
         <p><a :href="`/api/systems/${id}/system.yaml`" download>system.yaml</a></p>
       </section>
