@@ -39,7 +39,8 @@ def test_what_a_run_measured_is_told_with_its_band_and_where_it_ends(client: Cli
     found = asked(client, other)["forecast"]
     assert found["run"] == run.pk
     assert found["measured_to"] == pytest.approx(180, abs=2)
-    assert found["saturation_low"] < 102 < found["saturation_high"] * 1.1
+    assert found["saturation"] == pytest.approx(102, rel=0.1)
+    assert found["saturation_low"] < found["saturation"] < found["saturation_high"]
     assert found["limiting"] == "ledger.cpu"
     assert found["throughput"]["low"][-1] < found["throughput"]["high"][-1]
     seen = asked(client, experiment)
