@@ -32,7 +32,7 @@ GENERATORS_EACH = 4
 """So many generators a worker owns at a time: one of each run that goes side by side with others."""
 REGION = "local"
 MOST_GENERATORS = 16
-ANSWER_LIMIT_S = 30.0
+ANSWER_LIMIT_S = 90.0
 STOP_LIMIT_S = 90.0
 DRAIN_LIMIT_S = 30.0
 FREE_BYTES = 300_000_000

@@ -3276,8 +3276,8 @@ export interface components {
         };
         /**
          * ForecastAnswer
-         * @description A forecast, or why there is none; ``seen`` are the levels of the last measured run of the experiment, ``seen_run``
-         *     its key.
+         * @description A forecast, or why there is none; ``seen`` are the levels of the last measured run of the experiment,
+         *     ``seen_run`` its key.
          */
         ForecastAnswer: {
             forecast: components["schemas"]["ForecastLines"] | null;
