@@ -349,3 +349,19 @@ def test_stop_rules_and_budgets_are_entered_and_end_a_rehearsal(page: Page) -> N
     page.wait_for_url("**/runs/*", timeout=90_000)
     expect(page.get_by_test_id("run-state")).to_contain_text("stopped")
     expect(page.get_by_test_id("ending")).to_contain_text("Stopped by the plan: its budget of 20 s is spent.")
+
+
+def test_the_forecast_follows_what_is_typed_on(page: Page) -> None:
+    """Typing on in one field goes on with one revision; what is foretold of it does not stay behind."""
+    experiment(page, "Foretold")
+    forecast = page.get_by_test_id("forecast")
+    begin(page)
+    say(page, "12")
+    saved(page)
+    expect(forecast).to_contain_text("This load would stay below saturation")
+    say(page, "34")
+    saved(page)
+    say(page, "<End>", "<Backspace>", "<Backspace>", "<Backspace>", "<Backspace>", "4000")
+    saved(page)
+    expect(forecast).to_contain_text("Throughput would stop growing at about")
+    expect(page.get_by_role("region", name="Revisions")).to_contain_text("peak 15 → 4000 users")

@@ -12,7 +12,7 @@ from pydantic_core import PydanticCustomError
 from stonekettle.core import orders
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
-from stonekettle.plan.load import EVERYONE, ArrivalGroup, Generators, Group, UserGroup
+from stonekettle.plan.load import EVERYONE, ArrivalGroup, Fixed, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share, format_duration
 from stonekettle.plan.segments import UserSegment
@@ -143,6 +143,17 @@ class Plan(Part):
             return tuple(journey.weight for journey in self.journeys)
         shares = {name: part for name, part in group.mix.items() if isinstance(part, float)}
         return tuple(shares.get(journey.name, 0.0) for journey in self.journeys)
+
+    def round_of(self, group: UserGroup | ArrivalGroup) -> tuple[float, float]:
+        """A mean journey of a group: how many steps it has, and how long they think in it (s)."""
+        shares = list(self.weights_of(group))
+        if not any(shares):
+            counts = {name: float(part.users) for name, part in group.mix.items() if isinstance(part, Fixed)}
+            shares = [counts.get(journey.name, 0.0) for journey in self.journeys]
+        begun = sum(shares) or 1.0
+        steps = sum(share * len(journey.active) for share, journey in zip(shares, self.journeys, strict=True))
+        thinks = (sum(self.think_of(step).mean for step in journey.active) for journey in self.journeys)
+        return steps / begun, sum(share * think for share, think in zip(shares, thinks, strict=True)) / begun
 
     @cached_property
     def planned(self) -> orders.Ordered:

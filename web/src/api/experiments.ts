@@ -45,7 +45,9 @@ function useChange<T>(id: number, change: (given: T) => Promise<ExperimentDetail
     onSuccess: (detail) => {
       client.setQueryData(['experiment', id], detail)
       void client.invalidateQueries({ queryKey: ['experiments'] })
+      // A revision that is typed on keeps its key: what was told of it is old all the same.
       void client.invalidateQueries({ queryKey: ['experiment', id, 'readiness'] })
+      void client.invalidateQueries({ queryKey: ['experiment', id, 'forecast'] })
     },
   })
 }

@@ -11,7 +11,7 @@ from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
 from stonekettle.plan import advice, document
 from stonekettle.plan.differences import stop_text
-from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
+from stonekettle.plan.load import ArrivalGroup, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
@@ -188,14 +188,7 @@ def _cost(plan: Plan) -> float | None:
 
 
 def _pace(plan: Plan, group: UserGroup | ArrivalGroup) -> Pace:
-    counts = {name: float(part.users) for name, part in group.mix.items() if isinstance(part, Fixed)}
-    shares = list(plan.weights_of(group))
-    if not any(shares):
-        shares = [counts.get(journey.name, 0.0) for journey in plan.journeys]
-    begun = sum(shares) or 1.0
-    steps = sum(share * len(journey.active) for share, journey in zip(shares, plan.journeys, strict=True)) / begun
-    thinks = [sum(plan.think_of(step).mean for step in journey.active) for journey in plan.journeys]
-    think_s = sum(share * think for share, think in zip(shares, thinks, strict=True)) / begun
+    steps, think_s = plan.round_of(group)
     return Pace(
         name=group.name,
         per_user_s=steps / think_s if think_s else None,

@@ -50,6 +50,8 @@ _METRICS = {
 _WAITING = "pool_connections_waiting"
 _ENDS = {0: (0, 200), REFUSED: (1, 503), FAILED: (1, 500), TOO_LATE: (records.ERRORS.index("time limit"), 0)}
 """How a generator would have recorded each end of a request: its kind of error, and its status."""
+LEAST_STEP_S = 0.01
+"""A step takes at least so long where nobody thinks."""
 Tell = Callable[[str, int, int], None]
 
 
@@ -99,13 +101,11 @@ def _check_length(plan: Plan) -> None:
     """Refuse what would take long: each step is played."""
     steps = 0.0
     for group in plan.people:
-        weights = plan.weights_of(group)
-        total = sum(weights) or 1.0
-        each = [(len(j.active), sum(plan.think_of(s).mean for s in j.active)) for j in plan.journeys]
-        shares = weights if any(weights) else [1.0] * len(each)
-        count = sum(w * n for w, (n, _) in zip(shares, each, strict=True)) / total
-        think_s = sum(w * s for w, (_, s) in zip(shares, each, strict=True)) / total
-        steps += group.profile.area * (count if group.arrives else count / max(think_s, 0.01 * count))
+        count, think_s = plan.round_of(group)
+        if group.arrives:
+            steps += group.profile.area * count * (group.journeys_each or 1)
+        elif count:
+            steps += group.profile.area * count / max(think_s, LEAST_STEP_S * count)
     if steps > MOST_STEPS:
         raise Conflict(
             f"It would take some {steps:.2g} steps to play, and at most {MOST_STEPS:g} are. Rehearse a copy of it with "
