@@ -22,6 +22,16 @@ settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
 
 ROUTE = "GET /"
+FIRST = ("e2e/test_failures", "truth/test_real_sockets", "e2e/", "cli/", "truth/", "server/test_malformed")
+"""What takes long begins first; files with one installation for all of them follow each other."""
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    def rank(item: pytest.Item) -> int:
+        return next((place for place, part in enumerate(FIRST) if f"tests/{part}" in item.nodeid), len(FIRST))
+
+    items.sort(key=rank)
 
 
 def one_server_system(service_ms: float = 10.0, servers: int = 1, **component: float | None) -> PracticeConfig:

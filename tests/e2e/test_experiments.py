@@ -365,3 +365,33 @@ def test_the_forecast_follows_what_is_typed_on(page: Page) -> None:
     saved(page)
     expect(forecast).to_contain_text("Throughput would stop growing at about")
     expect(page.get_by_role("region", name="Revisions")).to_contain_text("peak 15 → 4000 users")
+
+
+def test_a_search_is_typed_and_rehearsed(page: Page) -> None:
+    experiment(page, "How far")
+    begin(page)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("menuitem", name="Search")).to_be_visible()
+    page.keyboard.type("se")
+    page.keyboard.press("Enter")
+    # It leads the whole load, so it stands alone, and without an objective it has nothing to go by.
+    expect(sentences(page)).to_have_count(1)
+    expect(page.get_by_role("alert").first).to_contain_text("a search needs an objective")
+    expect(page.get_by_test_id("not-known-yet")).to_be_visible()
+    say(page, "4", "<Tab>", "250", "<Tab>", "6 min", "<Tab>")
+    page.get_by_role("button", name="Add an objective").click()
+    saved(page)
+    text = source(page)
+    assert "search: {from: 4, to: 250, within: 6 min}" in text
+    expect(page.get_by_test_id("load-totals")).to_have_text(
+        "At most 6 min and 250 users: each level is chosen by what the run has shown."
+    )
+    page.get_by_role("button", name="Rehearse").click()
+    page.wait_for_url("**/runs/*", timeout=90_000)
+    page.get_by_text("History of this run").click()
+    expect(page.get_by_text("4 users: a light level, for what a step takes and costs.")).to_be_visible()
+    expect(
+        page.get_by_text(re.compile("(The search|Every objective holds|An objective is missed)")).first
+    ).to_be_visible()
+    # Its levels are no flags, and it is not said to have been changed by hand.
+    expect(page.get_by_text("changed by hand")).to_have_count(0)

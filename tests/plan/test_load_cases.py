@@ -15,6 +15,7 @@ BASE = {
     "name": "p",
     "system": {"name": "s", "base_url": "http://127.0.0.1:1"},
     "journeys": [{"name": "Look", "steps": [{"name": "home", "request": "GET /", "think": "1 s"}]}],
+    "objectives": [{"errors": "1 %"}],
 }
 
 

@@ -144,3 +144,69 @@ def test_a_hold_in_two_parts_is_the_same_load(
     parted = plan_of(*before, hold(users, f"{cut} s"), {"hold": {"for": f"{seconds - cut} s"}})
     assert parted.planned.levels() == whole.planned.levels()
     assert parted.people[0].profile.area == whole.people[0].profile.area
+
+
+GOAL = {"p95": "800 ms"}
+SEARCH = {"search": {"to": 400, "within": "10 min"}}
+
+
+def test_a_search_says_the_most_it_may_come_to() -> None:
+    plan = plan_of({"search": {"from": 5, "to": 400, "within": "10 min", "precision": "5 %"}}, objectives=[GOAL])
+    assert plan.search is not None
+    assert (plan.search.start, plan.search.end, plan.search.precision) == (5, 400, 0.05)
+    assert (plan.planned.peak_users, plan.planned.duration_s) == (400, 600)
+    assert document.from_document(document.to_document(plan)) == plan
+
+
+def test_a_search_is_parted_among_regions() -> None:
+    group = {"name": "all", "users": [SEARCH], "regions": {"north": 3, "south": 1}}
+    plan = plan_of(groups=[group], objectives=[GOAL])
+    assert [part.portion for part in plan.people] == [0.75, 0.25]
+    assert plan.planned.peak_users == 400
+
+
+@pytest.mark.parametrize(
+    ("told", "path", "part"),
+    [
+        ({"load": [SEARCH]}, "load[0].search", "a search needs an objective"),
+        ({"load": [hold(5, "1 min"), SEARCH], "objectives": [GOAL]}, "load[1]", "leads the whole load"),
+        (
+            {"load": [{"search": {"from": 9, "to": 9, "within": "10 min"}}], "objectives": [GOAL]},
+            "load[0].search",
+            "nothing to search between",
+        ),
+        (
+            {"load": [{"search": {"to": 90, "within": "5 s"}}], "objectives": [GOAL]},
+            "load[0].search.within",
+            "greater than or equal to 60",
+        ),
+        (
+            {"load": [{"search": {"to": 90, "within": "5 min", "precision": "1 %"}}], "objectives": [GOAL]},
+            "load[0].search.precision",
+            "greater than or equal to 0.02",
+        ),
+        (
+            {
+                "groups": [{"name": "a", "users": [SEARCH]}, {"name": "b", "users": [hold(5, "1 min")]}],
+                "objectives": [GOAL],
+            },
+            "groups",
+            "no other group can go",
+        ),
+        (
+            {"groups": [{"name": "a", "users": [SEARCH], "journeys_each": 3}], "objectives": [GOAL]},
+            "groups[0].journeys_each",
+            "as long as the search needs",
+        ),
+        (
+            {"groups": [{"name": "a", "users": [SEARCH], "mix": {"Look": "4 users"}}], "objectives": [GOAL]},
+            "groups[0].mix",
+            "how many users it will have",
+        ),
+    ],
+)
+def test_a_search_that_cannot_be_says_what_is_wrong(told: Sentence, path: str, part: str) -> None:
+    with pytest.raises(PlanError) as refused:
+        plan_of(**told)
+    found = [problem for problem in refused.value.problems if problem.path == path]
+    assert any(part in problem.message for problem in found), refused.value.problems

@@ -18,6 +18,7 @@ import pyarrow as pa
 
 from stonekettle.core import analysis as core
 from stonekettle.core.orders import Ordered, with_order
+from stonekettle.core.run_data import RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.allowance import Allowance
@@ -27,10 +28,11 @@ from stonekettle.engine.local import LocalGenerators, practice_directory
 from stonekettle.engine.owner import SecondDone
 from stonekettle.engine.rollup import StoredSecond, assemble
 from stonekettle.engine.script import cell_numbers, cells_of
-from stonekettle.engine.signals import Action, Give, Move, Note, Verb, Wish
+from stonekettle.engine.searching import LOOK_S
+from stonekettle.engine.signals import Action, Give, Heard, Measured, Move, Note, Verb, Wish
 from stonekettle.engine.targets import check_allowed
 from stonekettle.meters import resources
-from stonekettle.meters.samples import Batch, Source, unpack
+from stonekettle.meters.samples import Batch, Readings, Source, unpack
 from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import advice, document
 from stonekettle.plan.models import Plan
@@ -67,7 +69,7 @@ class FileControl(LocalGenerators):
         self._file = result.RequestsFile(out / "requests.parquet", plan)
         self._spool = tempfile.TemporaryFile(dir=out)  # noqa: SIM115  (closed by forget)
         self._spooled: list[tuple[int, int]] = []
-        self._told = 0
+        self._told, self._looks_at = 0, LOOK_S
         self._reports: Sequence[EndpointReport] = ()
 
     def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
@@ -109,6 +111,22 @@ class FileControl(LocalGenerators):
             self._spool.write(event.records)
             self._spooled.append((event.rollup["second"], len(event.records)))
         self._tell(event.rollup["second"])
+
+    def heard(self) -> Sequence[Heard]:
+        found = super().heard()
+        if self.plan.search is None or self._told < self._looks_at:
+            return found
+        self._looks_at = self._told + LOOK_S
+        return [*found, Measured(self.measured(self._told)[0])]
+
+    def measured(self, seconds: int) -> tuple[RunData, Readings]:
+        """The first seconds of the run as the core reads them, and what the meters read."""
+        stored = list(self.seconds)
+        told = server_timing.series(self.plan, [second.rollup for second in stored])
+        readings = unpack(self.sources, list(self.chunks)).joined(told)
+        metered = resources.series(self.plan.system, readings, seconds)
+        names = [group.name for group in self.plan.people]
+        return assemble(cells_of(self.plan), self.ordered, stored, metered, seconds, names), readings
 
     def requests(self) -> Iterator[Requests]:
         """The steps that succeeded, second by second, read back as they are asked for."""
@@ -208,11 +226,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     plan = journal.plan
     began = time.monotonic()
     length = 1 + max((int(s.rollup["second"]) for s in journal.seconds), default=0)
-    told = server_timing.series(plan, [second.rollup for second in journal.seconds])
-    readings = unpack(journal.sources, journal.chunks).joined(told)
-    metered = resources.series(plan.system, readings, length)
-    names = [group.name for group in plan.people]
-    data = assemble(cells_of(plan), journal.ordered, journal.seconds, metered, length, names)
+    data, readings = journal.measured(length)
     goals = document.core_objectives(plan)
     analysis = core.analyse(data, journal.ordered, goals, plan.error_limit, journal.requests())
     journal.forget()

@@ -103,6 +103,15 @@ def _throughput_at(stations: Sequence[Station], think_s: float, users: float, un
     return users * at if users < 1 else at + (users - below) * (after - at)
 
 
+def found_by_arrival(users: int, delay_s: float, demand_s: float, servers: int) -> FloatArray:
+    """How likely a user who comes to a station finds 0, 1, … others there, shape (users,), where all spend ``delay_s``
+    elsewhere: what would be seen with one user fewer (Sevcik & Mitrani 1981; Lavenberg & Reiser 1980)."""
+    others = np.arange(1, users)
+    ratios = np.log((users - others) / delay_s) - np.log(np.minimum(others, servers) / demand_s)
+    logs = np.concatenate([[0.0], np.cumsum(ratios)])
+    return np.asarray(np.exp(logs - logsumexp(logs)), dtype=np.float64)
+
+
 def throughput_limit(stations: Sequence[Station]) -> float:
     """The throughput no load can exceed, 1/s: the slowest station's limit."""
     return min(station.limit for station in stations)

@@ -18,6 +18,7 @@ from stonekettle.engine.errors import EngineError, Halted, MeterSilent
 from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import Script, compile_plan, most_users
+from stonekettle.engine.searching import searcher_of
 from stonekettle.engine.signals import Action, Begin, End, Heard, Move
 from stonekettle.engine.stopping import strategies_of
 from stonekettle.engine.trial import try_all
@@ -126,6 +127,7 @@ def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
         room=room_for(most_users(plan)),
         when_lost=plan.generators.when_lost,
         strategies=strategies_of(plan),
+        guide=searcher_of(plan),
     )
 
 

@@ -1,4 +1,4 @@
-"""Where the load of a run stands and where it goes next: along its profile, or where people took it.
+"""Where the load of a run stands and where it goes next: by its guide (a profile or a search), or as people say.
 
 Everything it does is an order in its record. Orders take effect in the order in which they are given.
 """
@@ -11,10 +11,11 @@ from enum import StrEnum
 
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Order, Ordered
+from stonekettle.core.run_data import RunData
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms
 from stonekettle.engine.signals import End, Give, Verb, Wish
-from stonekettle.engine.strategies import PLAN, Profile, Targets
+from stonekettle.engine.strategies import PLAN, Guide, Targets
 
 
 class Mode(StrEnum):
@@ -40,12 +41,12 @@ class Course:
     """``room`` is how many users the generators carry at most. Methods that change the load take effect at
     ``at_s`` of the run and return what to tell of it."""
 
-    def __init__(self, planned: Ordered, groups: Sequence[GroupTerms], room: int) -> None:
-        self.orders = Ordered((), planned.arrivals)
+    def __init__(self, guide: Guide, arrivals: frozenset[str], groups: Sequence[GroupTerms], room: int) -> None:
+        self.orders = Ordered((), arrivals)
         self.mode = Mode.PROFILE
         self.ending: End | None = None
         self._names = [terms.name for terms in groups]
-        self._profile, self._room = Profile(planned), room
+        self._guide, self._room = guide, room
         self._before_pause, self._paused_at_targets = Mode.PROFILE, {name: Target.steady(0) for name in self._names}
         self._released: set[str] = set()
         self._factors = dict.fromkeys(self._names, 1.0)
@@ -57,14 +58,19 @@ class Course:
         return found
 
     def follow(self, until_s: float) -> None:
-        """Give the profile's orders up to a moment."""
-        for turn in self._profile.turns(until_s):
+        """Give the orders it comes to by itself up to a moment."""
+        for turn in self._guide.turns(until_s):
             if self.ending is not None:
                 return
             if turn.over:
-                self.finish(turn.at_s, RunState.FINISHED, "The load profile ran to its end.", PLAN, "")
+                self.finish(turn.at_s, RunState.FINISHED, turn.why, turn.who, "")
             else:
-                self._give(turn.at_s, self._planned(turn.targets), PLAN, "")
+                self._give(turn.at_s, self._planned(turn.targets), turn.who, turn.why)
+
+    def heed(self, run: RunData) -> None:
+        """What was measured so far; while people lead the load it changes nothing."""
+        if self.mode is Mode.PROFILE and self.ending is None and self.orders.orders:
+            self._guide.heed(run, self.orders)
 
     def in_force(self, t: float) -> list[Order]:
         """The orders in effect at ``t`` and to come."""
@@ -159,7 +165,7 @@ class Course:
         if self.mode is Mode.HELD:
             self._give(at_s, self._paused_at_targets, wish.who, wish.why)
             return "Goes on where it was held."
-        self._give(at_s, self._planned(self._profile.go_on(at_s)), wish.who, wish.why)
+        self._give(at_s, self._planned(self._guide.go_on(at_s)), wish.who, wish.why)
         return "Goes on." if paused else "Follows its profile again."
 
     def _let_go(self, at_s: float, wish: Wish) -> str:
@@ -187,7 +193,7 @@ class Course:
 
     def _stand(self, at_s: float, mode: Mode) -> None:
         """The profile's clock stands."""
-        self._profile.stop(at_s)
+        self._guide.stop(at_s)
         self.mode = mode
 
     def _planned(self, targets: Targets) -> dict[str, Target]:

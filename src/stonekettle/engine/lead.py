@@ -18,7 +18,7 @@ from stonekettle.engine.fleet import Fleet
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms
 from stonekettle.engine.signals import Action, Answer, End, Heard, Lend, Move, Note, Replace, Verb, Wish
-from stonekettle.engine.strategies import PLAN, EverybodyDone, Strategy
+from stonekettle.engine.strategies import PLAN, SEARCH, EverybodyDone, Guide, Profile, Strategy
 
 GATHER_LIMIT_S = 30.0
 SETTLE_S = 5.0
@@ -43,7 +43,8 @@ class Phase(StrEnum):
 
 class Lead:
     """``wanted`` is how many generators each region shall have, ``feeds`` the rows of those that are used up,
-    ``room`` how many users they can carry, ``when_lost`` one of the plan's ways."""
+    ``room`` how many users they can carry, ``when_lost`` one of the plan's ways, ``guide`` what leads the load where
+    the plan does not say it."""
 
     def __init__(
         self,
@@ -55,10 +56,11 @@ class Lead:
         room: int,
         when_lost: str = "take over",
         strategies: Sequence[Strategy] = (),
+        guide: Guide | None = None,
     ) -> None:
         self.phase = Phase.GATHERING
         self.fleet = Fleet(groups, feeds)
-        self.course = Course(planned, groups, room)
+        self.course = Course(guide or Profile(planned), planned.arrivals, groups, room)
         self._wanted, self._when_lost = wanted, when_lost
         self._strategies = [EverybodyDone(planned, {terms.name: terms.each for terms in groups}), *strategies]
         self._zero: float | None = None
@@ -102,6 +104,8 @@ class Lead:
             self._heed_ceiling(now, item.second.get("told", {}).get("ceiling"))
         elif isinstance(item, signals.Acknowledged):
             self._confirmed(now, item)
+        elif isinstance(item, signals.Measured):
+            self.course.heed(item.run)
         elif isinstance(item, signals.Finished):
             self._finished(now, item)
         elif isinstance(item, signals.Lost):
@@ -205,7 +209,10 @@ class Lead:
             self._give_up_run(now, f"{self._deserted[1]}. No other came within {DESERTED_LIMIT_S:.0f} s.")
             self._deserted = None
         self.course.follow(self.run_time(now) + AHEAD_S)
-        self._do(*self.course.take_given())
+        for give in self.course.take_given():
+            self._do(give)
+            if give.who == SEARCH and give.why:
+                self._do(Note(give.order.at_s, SEARCH, give.why))
         for name, lease in self.fleet.leases(self.course.in_force(at), at):
             self._do(Lend(name, lease))
         if self.course.ending is not None and self.course.is_over(self.run_time(now)):

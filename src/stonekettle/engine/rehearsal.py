@@ -11,6 +11,7 @@ from stonekettle.engine import signals
 from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms, cell_numbers
+from stonekettle.engine.searching import LOOK_S, Searcher, searcher_of
 from stonekettle.engine.stopping import strategies_of
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
@@ -45,6 +46,7 @@ def rehearse(
     """Lead a run of ``plan`` against the twin of a system, whose ``journeys`` are the plan's. ``tell`` hears the run's
     seconds as they pass."""
     terms = [GroupTerms.of(plan, group) for group in plan.people]
+    guide = searcher_of(plan)
     lead = Lead(
         plan.planned,
         terms,
@@ -53,10 +55,11 @@ def rehearse(
         room=ROOM,
         when_lost=plan.generators.when_lost,
         strategies=strategies_of(plan),
+        guide=guide,
     )
     arriving = tuple(one.name for one in terms if one.arrives)
     twin = Twin(config, journeys, seed=seed, arrivals=arriving, groups={one.name: _people(one) for one in terms})
-    return _Rehearsal(lead, twin, terms, cell_numbers(plan), tell).play()
+    return _Rehearsal(lead, twin, terms, cell_numbers(plan), tell, guide).play()
 
 
 def _people(terms: GroupTerms) -> TwinGroup:
@@ -67,8 +70,15 @@ def _people(terms: GroupTerms) -> TwinGroup:
 
 class _Rehearsal:
     def __init__(
-        self, lead: Lead, twin: Twin, terms: Sequence[GroupTerms], cells: IntArray, tell: Callable[[float], None]
+        self,
+        lead: Lead,
+        twin: Twin,
+        terms: Sequence[GroupTerms],
+        cells: IntArray,
+        tell: Callable[[float], None],
+        guide: Searcher | None,
     ) -> None:
+        self._guide, self._looks_at = guide, LOOK_S
         self._lead, self._twin, self._terms, self._cells, self._tell = lead, twin, terms, cells, tell
         self._read = 0
         self._news: list[signals.Heard] = [
@@ -96,6 +106,10 @@ class _Rehearsal:
                 told = int(self._twin.now)
                 self._news.append(signals.Told(self._names[0], self._second(told - 1)))
                 self._tell(self._twin.now)
+            if self._twin.now >= self._looks_at:
+                self._looks_at = self._twin.now + LOOK_S
+                if self._guide is not None and self._guide.wants_to_hear(self._twin.now, self._lead.course.orders):
+                    self._news.append(signals.Measured(self._twin.collected()))
         return Rehearsed(
             self._twin,
             self._lead.course.orders,

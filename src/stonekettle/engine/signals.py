@@ -11,6 +11,7 @@ from enum import StrEnum
 from typing import Any
 
 from stonekettle.core.orders import Order
+from stonekettle.core.run_data import RunData
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.lifecycle import RunState
 
@@ -89,7 +90,14 @@ class Wish:
         return f"{self.who}: {self.why.rstrip('.')}" if self.why else self.who
 
 
-Heard = Ready | Told | Acknowledged | Lost | Finished | Wish
+@dataclass(frozen=True)
+class Measured:
+    """Everything measured so far, meters too. Told now and then where a search leads the load."""
+
+    run: RunData
+
+
+Heard = Ready | Told | Acknowledged | Lost | Finished | Wish | Measured
 
 
 # Done

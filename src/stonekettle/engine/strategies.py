@@ -11,9 +11,14 @@ from typing import Any, Protocol
 
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Ordered
+from stonekettle.core.run_data import RunData
 from stonekettle.engine.signals import Heard, Lost, Told, Verb, Wish
 
 Targets = Mapping[str, Target]
+PLAN = "the plan"
+"""Who wants what stands in the plan."""
+SEARCH = "the search"
+RAN_OUT = "The load profile ran to its end."
 
 
 class Strategy(Protocol):
@@ -24,11 +29,27 @@ class Strategy(Protocol):
 
 @dataclass(frozen=True)
 class Turn:
-    """From ``at_s`` on the load has these targets; ``over`` once nothing comes after."""
+    """From ``at_s`` on the load has these targets, as ``who`` wants for the reason ``why``; ``over`` once nothing comes
+    after."""
 
     at_s: float
     targets: Targets
     over: bool = False
+    who: str = PLAN
+    why: str = ""
+
+
+class Guide(Protocol):
+    """Where the load goes by itself, on a clock that can stand while people lead it."""
+
+    def stop(self, at_s: float) -> None: ...
+
+    def go_on(self, at_s: float) -> Targets: ...
+
+    def turns(self, until_s: float) -> Iterable[Turn]: ...
+
+    def heed(self, run: RunData, ordered: Ordered) -> None:
+        """What was measured so far, and what had been ordered."""
 
 
 class Profile:
@@ -51,6 +72,9 @@ class Profile:
         self._late_s, reached, self._stood_at = at_s - self._stood_at, self._stood_at, None
         return self._from(reached)
 
+    def heed(self, run: RunData, ordered: Ordered) -> None:
+        """It goes by the clock alone."""
+
     def turns(self, until_s: float) -> Iterable[Turn]:
         """What it turns to before ``until_s``, each told once."""
         orders = self._planned.orders
@@ -59,17 +83,13 @@ class Profile:
             if order.at_s + self._late_s > until_s:
                 return
             self._given += 1
-            yield Turn(order.at_s + self._late_s, order.targets, order.last)
+            yield Turn(order.at_s + self._late_s, order.targets, order.last, why=RAN_OUT if order.last else "")
 
     def _from(self, t: float) -> Targets:
         order = self._planned.in_effect(t)
         if order is None:
             return {}
         return {name: target.later(t - order.at_s) for name, target in order.targets.items()}
-
-
-PLAN = "the plan"
-"""Who wants what stands in the plan."""
 
 
 class EverybodyDone:

@@ -23,7 +23,7 @@ def of(plan: Plan) -> tuple[str, ...]:
     found = []
     if plan.limit_s is not None and plan.limit_s < plan.planned.duration_s:
         found.append(f"Its budget ends it after {format_duration(round(plan.limit_s, 1))}, before its load does.")
-    if len(levels) < MIN_LEVELS_FOR_A_CLAIM:
+    if len(levels) < MIN_LEVELS_FOR_A_CLAIM and plan.search is None:
         found.append(
             f"The profile has {len(levels)} level(s); a saturation point needs at least "
             f"{MIN_LEVELS_FOR_A_CLAIM}, half of them beyond it."

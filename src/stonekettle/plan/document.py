@@ -208,6 +208,28 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     yield from _inconsistent_groups(plan)
 
 
+def _inconsistent_search(plan: Plan) -> Iterable[Problem]:
+    """A search goes by the objectives, and alone."""
+    if plan.search is None:
+        return
+    where = "groups" if plan.groups else "load"
+    if not plan.objectives:
+        path = "groups[0].users[0]" if plan.groups else "load[0]"
+        mend = "Add an objective, for example 'p95: 800 ms'."
+        yield Problem(
+            f"{path}.search", "a search needs an objective: it looks for the load up to which all hold.", mend
+        )
+    if len(plan.written) > 1:
+        mend = "Put their journeys into the mix of one group."
+        yield Problem(where, "beside a search no other group can go: their load would not be known.", mend)
+    for i, group in enumerate(plan.groups):
+        if not group.arrives and group.journeys_each is not None:
+            mend = "Leave out 'journeys_each'."
+            yield Problem(f"groups[{i}].journeys_each", "who is searched with stays as long as the search needs.", mend)
+        if any(isinstance(part, Fixed) for part in group.mix.values()):
+            yield Problem(f"groups[{i}].mix", "a search does not know how many users it will have.", "Give shares.")
+
+
 def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
     yield from repeated("groups", [group.name for group in plan.people])
     names = [journey.name for journey in plan.journeys]
@@ -220,6 +242,7 @@ def _inconsistent_groups(plan: Plan) -> Iterable[Problem]:
         if counted and not any(plan.weights_of(group)) and group.profile.peak > counted:
             message = f"the mix counts {counted} users, the load reaches {group.profile.peak:g}."
             yield Problem(f"groups[{i}].mix", message, "Give one journey a share instead: it gets the others.")
+    yield from _inconsistent_search(plan)
     segments = sum(segment.stairs or 1 for group in plan.people for segment in group.profile.segments)
     where = "groups" if plan.groups else "load"
     if segments > MAX_LEVELS:

@@ -11,7 +11,17 @@ from pydantic_core import PydanticCustomError
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.plan.parts import CHOICE, Name, Part
 from stonekettle.plan.quantities import BitRate
-from stonekettle.plan.segments import MAX_USERS, RateSegment, Sentence, UserSegment, one_of, profile_of, stay_of
+from stonekettle.plan.segments import (
+    MAX_USERS,
+    RateSegment,
+    Search,
+    Sentence,
+    UserSegment,
+    one_of,
+    profile_of,
+    search_of,
+    stay_of,
+)
 
 EVERYONE = "everyone"
 """The group of a plan that names none."""
@@ -78,6 +88,11 @@ class _People(Part):
         return self
 
     @property
+    def portion(self) -> float:
+        """The share of their group's load that these are."""
+        return self._portion
+
+    @property
     def parts(self) -> tuple[Self, ...]:
         """The same people, those of each region by themselves."""
         if not self.regions:
@@ -110,6 +125,11 @@ class UserGroup(_People):
     def stay_s(self) -> float | None:
         """How long each stays before another one takes the place; None: as long as the load asks for."""
         return stay_of(self.users)
+
+    @property
+    def search(self) -> Search | None:
+        """What leads their load by what the run shows."""
+        return search_of(self.users)
 
 
 class ArrivalGroup(_People):

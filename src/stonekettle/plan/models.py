@@ -15,7 +15,7 @@ from stonekettle.plan.journey import Journey
 from stonekettle.plan.load import EVERYONE, ArrivalGroup, Fixed, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share, format_duration
-from stonekettle.plan.segments import UserSegment
+from stonekettle.plan.segments import Search, UserSegment
 from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
 
@@ -160,6 +160,11 @@ class Plan(Part):
         """The orders of a run that goes as planned."""
         profiles = {group.name: group.profile for group in self.people}
         return orders.planned(profiles, [group.name for group in self.people if group.arrives])
+
+    @cached_property
+    def search(self) -> Search | None:
+        """What leads the load by what the run shows; None where all of it is planned."""
+        return next((group.search for group in self.written if isinstance(group, UserGroup) and group.search), None)
 
     @property
     def limit_s(self) -> float | None:

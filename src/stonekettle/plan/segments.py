@@ -1,5 +1,5 @@
-"""The sentences a load is told in: hold, climb, drop, jump, ramp, wait, gather. Each goes on from where the one
-before it left the load; what is said absolutely (``users``, ``from``) begins there whatever was before.
+"""The sentences a load is told in: hold, climb, drop, jump, ramp, wait, gather, search. Each goes on from where the
+one before it left the load; what is said absolutely (``users``, ``from``) begins there whatever was before.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from pydantic_core import PydanticCustomError
 
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.plan.parts import CHOICE, Part
-from stonekettle.plan.quantities import Duration, parse_rate
+from stonekettle.plan.quantities import Duration, Share, parse_rate
 
 MAX_USERS = 50_000
 MAX_RATE = 20_000.0
@@ -205,6 +205,32 @@ class Gathering(_Said):
         return (Segment.ramp(0.0, most, turn), *held, Segment.ramp(most, 0.0, turn))
 
 
+class Search(Part):
+    """Levels between ``from`` and ``to`` users, each chosen by what the run has shown so far, for as long as ``within``
+    at most: until the highest load at which every objective holds is known to within ``precision`` of itself."""
+
+    start: UserStep = Field(default=1, alias="from")
+    end: UserStep = Field(alias="to")
+    within: Duration = Field(ge=60, le=86_400)
+    precision: Share = Field(default=0.07, ge=0.02, le=0.5)
+
+    @model_validator(mode="after")
+    def _room(self) -> Search:
+        if self.start >= self.end:
+            mend = "Begin with fewer users, or go on to more."
+            raise PydanticCustomError("search", "there is nothing to search between.", {"mend": mend})
+        return self
+
+
+class Searching(_Said):
+    """Nobody knows its levels beforehand: its profile is the most it may come to."""
+
+    search: Search
+
+    def after(self, level: float) -> tuple[Segment, ...]:
+        return (Segment.hold(self.search.end, self.search.within),)
+
+
 def one_of(*keys: str) -> Any:
     """Chooses by which of the keys there is, and nothing where there is none or several."""
 
@@ -231,8 +257,9 @@ UserSegment = Annotated[
     | Annotated[Jumping[Users, UserChange], Tag(f"{CHOICE}jump")]
     | Annotated[Ramping[Users], Tag(f"{CHOICE}ramp")]
     | Annotated[Waiting, Tag(f"{CHOICE}wait")]
-    | Annotated[Gathering, Tag(f"{CHOICE}gather")],
-    _segment("hold", "climb", "drop", "jump", "ramp", "wait", "gather"),
+    | Annotated[Gathering, Tag(f"{CHOICE}gather")]
+    | Annotated[Searching, Tag(f"{CHOICE}search")],
+    _segment("hold", "climb", "drop", "jump", "ramp", "wait", "gather", "search"),
 ]
 RateSegment = Annotated[
     Annotated[RateHold, Tag(f"{CHOICE}hold")]
@@ -262,6 +289,10 @@ def faults(sentences: Sequence[Sentence]) -> Iterator[tuple[int, Fault]]:
                 place,
                 ("people of one group stay equally long.", "Put those who stay longer into a group of their own."),
             )
+    if len(sentences) > 1:
+        mend = "Remove the other sentences, or put the search into an experiment of its own."
+        searches = [place for place, sentence in enumerate(sentences) if isinstance(sentence, Searching)]
+        yield from ((place, ("a search leads the whole load of its group.", mend)) for place in searches)
     for place, sentence in enumerate(sentences):
         if gathers and not isinstance(sentence, Gathering | Waiting):
             mend = "Put it into a group of its own; beside a gathering only 'wait' goes."
@@ -272,6 +303,11 @@ def faults(sentences: Sequence[Sentence]) -> Iterator[tuple[int, Fault]]:
 def stay_of(sentences: Iterable[Sentence]) -> float | None:
     """How long each person stays (s), in a load of gatherings."""
     return next((s.gather.stay for s in sentences if isinstance(s, Gathering)), None)
+
+
+def search_of(sentences: Iterable[Sentence]) -> Search | None:
+    """What leads the load where nobody planned it."""
+    return next((s.search for s in sentences if isinstance(s, Searching)), None)
 
 
 def _told(sentences: Iterable[Sentence]) -> Iterator[tuple[float, tuple[Segment, ...]]]:

@@ -3123,7 +3123,7 @@ export interface components {
         /**
          * ProfileOutline
          * @description The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
-         *     its levels.
+         *     its levels. Where a search leads the load the line is the most it may come to (``at_most``).
          */
         ProfileOutline: {
             axis: components["schemas"]["LoadAxis"];
@@ -3141,6 +3141,11 @@ export interface components {
             rate: number[];
             /** Levels */
             levels: components["schemas"]["LevelOutline"][];
+            /**
+             * At Most
+             * @default false
+             */
+            at_most: boolean;
         };
         /** StepOutline */
         StepOutline: {

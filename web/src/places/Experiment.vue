@@ -196,8 +196,14 @@ async function copy() {
         <Problem v-if="start.isError.value" :error="start.error.value" />
         <TargetNotice :id="id" :key="query.data.value.revision" kind="experiment" />
         <p class="text-ink-2">
-          It takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}. Started now, its
-          load ends soon after {{ ends }}.
+          <template v-if="outline.profile.at_most"
+            >It takes at most {{ given(outline.profile.duration_s) }} and {{ peak }}. Started now,
+            its load ends by {{ ends }}.
+          </template>
+          <template v-else
+            >It takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}. Started now,
+            its load ends soon after {{ ends }}.
+          </template>
           <template v-if="outline.cost !== null"
             >Its system costs {{ cost }} {{ outline.currency }} meanwhile.
           </template>

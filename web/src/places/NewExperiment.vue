@@ -60,9 +60,10 @@ watchDebounced([source, asText], () => asText.value && check.mutate(source.value
   debounce: 300,
   immediate: true,
 })
-const sketches = SHAPES.map((s) =>
-  pointsOf(drawn(s.load, 'users')).map(([t, n]) => ({ t, users: n })),
-)
+const sketches = SHAPES.map((s) => {
+  const load = s.course?.map((users) => ({ hold: { users, for: '1 min' } })) ?? s.load
+  return pointsOf(drawn(load, 'users')).map(([t, n]) => ({ t, users: n }))
+})
 const lacks = computed(() => {
   if (!name.value.trim()) return 'It needs a name.'
   if (!system.value) return 'Choose a system; describe one under Systems first.'

@@ -66,6 +66,7 @@ const goals = computed(() =>
     of: g.of,
   })),
 )
+const SEARCH = 'the search'
 const flags = computed(() => {
   const begun = run.data.value?.begun_at
   if (!begun) return []
@@ -73,7 +74,10 @@ const flags = computed(() => {
   const moves = (run.data.value?.transitions ?? [])
     .filter((t) => t.state === 'draining')
     .map((t) => ({ t: new Date(t.at).getTime() / 1000 - begun, text: t.state }))
-  const noted = (run.data.value?.notes ?? []).map((n) => ({ t: n.at_s, text: inShort(n.text) }))
+  // The levels of a search are seen as they are.
+  const noted = (run.data.value?.notes ?? [])
+    .filter((n) => n.who !== SEARCH)
+    .map((n) => ({ t: n.at_s, text: inShort(n.text) }))
   return [...metered, ...moves, ...noted]
 })
 /** What a rehearsal was played against, as it tells of its beginning. */
@@ -219,7 +223,8 @@ useShortcuts([
           />
           <p class="figures text-[13.5px]">
             {{ clock(elapsed) }} done<template v-if="!run.data.value.steered"
-              >, {{ clock(left) }} left</template
+              >, {{ run.data.value.outline.profile.at_most ? 'at most ' : ''
+              }}{{ clock(left) }} left</template
             >
           </p>
           <p v-if="run.data.value.steered" class="label">

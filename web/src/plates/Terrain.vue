@@ -51,7 +51,7 @@ const mostUsers = computed(() =>
 const mostRate = computed(() =>
   Math.max(1e-9, ...byRate.value.flatMap((g) => pointsOf(g.lines).map(([, n]) => n))),
 )
-const right = computed(() => (byRate.value.length ? 46 : 14))
+const right = computed(() => (byRate.value.length ? 46 : 22))
 /** While a corner is dragged the scales stand still. */
 const held = ref<{ seconds: number; users: number; rate: number } | null>(null)
 const scale = computed(
@@ -80,6 +80,8 @@ const areas = computed(() =>
     }
   }),
 )
+/** Where a search leads the load, the most it may come to. */
+const searched = computed(() => props.groups.flatMap((g) => g.lines).find((line) => line.open))
 const rates = computed(() =>
   byRate.value.map((g) =>
     [[0, 0] as const, ...pointsOf(g.lines)]
@@ -202,8 +204,33 @@ function step(event: KeyboardEvent, i: number) {
           time since start, min:s
         </text>
       </g>
+      <template v-if="searched">
+        <defs>
+          <pattern
+            id="not-known-yet"
+            width="7"
+            height="7"
+            patternUnits="userSpaceOnUse"
+            patternTransform="rotate(45)"
+          >
+            <line x1="0" y1="0" x2="0" y2="7" stroke="var(--ink-2)" stroke-width="1" />
+          </pattern>
+        </defs>
+        <rect
+          :x="x(0)"
+          :width="Math.max(0, x(searched.seconds) - x(0))"
+          :y="y(searched.end, 'users')"
+          :height="Math.max(0, y(0, 'users') - y(searched.end, 'users'))"
+          fill="url(#not-known-yet)"
+          opacity="0.25"
+          data-testid="not-known-yet"
+        />
+        <text :x="x(0) + 10" :y="y(searched.end, 'users') + 18" fill="var(--ink)" font-size="12.5">
+          somewhere below this line, as the run decides
+        </text>
+      </template>
       <g v-for="(area, i) in areas" :key="area.name">
-        <polygon :points="area.area" :fill="area.fill" :opacity="i ? 0.22 : 0.4" />
+        <polygon v-if="!searched" :points="area.area" :fill="area.fill" :opacity="i ? 0.22 : 0.4" />
         <polyline :points="area.line" fill="none" stroke="var(--ink-2)" stroke-width="1.2" />
       </g>
       <polyline

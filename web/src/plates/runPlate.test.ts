@@ -35,7 +35,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
         { ...resource, key: 'ledger.memory', name: 'memory', kind: 'memory', utilisation: [0.3, 0.3, 0.3] },
       ],
     },
-    profile: { axis: USERS, duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
+    profile: { axis: USERS, at_most: false, duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
     levels: [level(1, 20), level(2, 40), level(3, 60)],
     comfort: null, saturation: null, goals: [], flags: [], tokens,
     ...changes,

@@ -71,7 +71,7 @@ class LoadAxis(Schema):
 
 class ProfileOutline(Schema):
     """The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
-    its levels."""
+    its levels. Where a search leads the load the line is the most it may come to (``at_most``)."""
 
     axis: LoadAxis
     duration_s: float
@@ -81,6 +81,7 @@ class ProfileOutline(Schema):
     users: list[float]
     rate: list[float]
     levels: list[LevelOutline]
+    at_most: bool = False
 
 
 class GoalOutline(Schema):
@@ -123,8 +124,9 @@ class PlanOutline(Schema):
     advice: list[str]
 
 
-def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
-    """The outline of a checked plan, with the load as planned, or as it was ``ordered``."""
+def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> PlanOutline:
+    """The outline of a checked plan, with the load as planned, or as it was ``ordered`` by the end of a run; by a
+    search also before."""
     total = sum(journey.weight for journey in plan.journeys)
     goals = document.core_objectives(plan)
     texts = [objective_text(goal, plan) for goal in goals]
@@ -164,7 +166,7 @@ def of(plan: Plan, ordered: Ordered | None = None) -> PlanOutline:
         groups=[_group_text(plan, group) for group in plan.groups],
         paces=[_pace(plan, group) for group in plan.written],
         feeds=[f"{feed.name}: {len(feed)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
-        profile=_profile(ordered or plan.planned),
+        profile=_profile_of(plan, ordered, ended),
         objectives=texts,
         goals=[
             GoalOutline(label=f"{goal.percent:g} % of {_subject(plan, goal.steps)}", limit_s=goal.limit, of=of)
@@ -207,10 +209,21 @@ def goal_selections(plan: Plan) -> list[str]:
 
 
 def sketch(plan: Plan) -> list[Corner]:
-    """The planned load in few corners, for a small picture."""
+    """The planned load in few corners, for a small picture; none where a search decides it."""
+    if plan.search is not None:
+        return []
     corners = list(dict.fromkeys(_corners(plan)))
     step = max(1, len(corners) // MOST_CORNERS)
     return [Corner(t=t, users=users) for t, users in [*corners[::step], *corners[-1:]]]
+
+
+def _profile_of(plan: Plan, ordered: Ordered | None, ended: bool) -> ProfileOutline:
+    if ended and ordered is not None:
+        return _profile(ordered)
+    if plan.search is None:
+        return _profile(plan.planned)
+    so_far = _profile(ordered if ordered is not None and ordered.orders else plan.planned)
+    return so_far.model_copy(update={"at_most": True, "duration_s": plan.planned.duration_s})
 
 
 def _profile(ordered: Ordered) -> ProfileOutline:

@@ -13,7 +13,7 @@ from ninja.files import UploadedFile
 
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.signals import Verb
-from stonekettle.engine.strategies import PLAN
+from stonekettle.engine.strategies import PLAN, SEARCH
 from stonekettle.plan.segments import MAX_USERS
 from stonekettle.report import result as results
 from stonekettle.server.access.roles import actor_of
@@ -189,8 +189,8 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         begun_at=run.begun_at,
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,
-        steered=run.orders.exclude(who=PLAN).exists(),
-        outline=outline.of(run.plan, run.ordered if run.run_state in ENDED else None),
+        steered=run.orders.exclude(who__in=(PLAN, SEARCH)).exists(),
+        outline=outline.of(run.plan, run.ordered, ended=run.run_state in ENDED),
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
         generators=[

@@ -15,7 +15,8 @@ from django.conf import settings
 from django.db import connection
 from django.db.models.functions import Now
 
-from stonekettle.engine import orderbook, signals
+from stonekettle.core import search
+from stonekettle.engine import orderbook, searching, signals
 from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.signals import Action, Heard, Verb, Wish
@@ -29,7 +30,7 @@ from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict, fault
 from stonekettle.server.runs import data, rules
-from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
+from stonekettle.server.runs.keeping import AWAY, Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from stonekettle.server.targets import allowances
 
@@ -89,6 +90,10 @@ class Line:
     def flush(self) -> None:
         """Do what is left, waiting for the database if need be."""
         patiently(self._do)
+
+    def tell(self, news: Heard) -> None:
+        """What the conductor shall hear besides; from any thread."""
+        self._heard.append(news)
 
     def look(self) -> None:
         """Give the sign of life, write what there is, hear what is new."""
@@ -168,6 +173,44 @@ class Line:
             self._wishes_to = wish.pk
             group = wish.group or None
             self._heard.append(Wish(Verb(wish.verb), wish.who, wish.why, group, wish.amount, wish.over_s, key=wish.pk))
+
+
+class Looking:
+    """Tells the conductor now and then what was measured so far, read on a thread of its own, where a search leads the
+    load. Use as a context."""
+
+    def __init__(self, run_id: int, line: Line) -> None:
+        self.run_id, self._line = run_id, line
+        self._over = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="looking", daemon=True)
+
+    def __enter__(self) -> Looking:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._over.set()
+        self._thread.join(LOOK_S + 30)
+
+    def _may_decide(self, run: Run) -> bool:
+        """Reading everything for a level that has just begun would be in vain."""
+        orders = run.ordered.orders
+        return run.begun_at is not None and data.seconds_stored(run) >= orders[-1].at_s + search.OVER_S
+
+    def _run(self) -> None:
+        try:
+            while not self._over.wait(searching.LOOK_S):
+                try:
+                    run = Run.objects.get(pk=self.run_id)
+                    if self._may_decide(run):
+                        self._line.tell(signals.Measured(data.load(run).run))
+                except AWAY:
+                    connection.close()  # the level in force goes on meanwhile
+                except Exception as error:
+                    # Without it the search ends by its time.
+                    fault(f"the search of run {self.run_id}", error)
+        finally:
+            connection.close()
 
 
 class DatabaseControl:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from contextlib import nullcontext
 
 from django.conf import settings
 from django.utils import timezone
@@ -16,7 +17,7 @@ from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
 from stonekettle.server.runs import analysing, data, exports, retention, rules, search
-from stonekettle.server.runs.conducting import DatabaseControl, Line
+from stonekettle.server.runs.conducting import DatabaseControl, Line, Looking
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
 from stonekettle.server.runs.merging import Merging, merge
@@ -36,7 +37,8 @@ def conduct_run(run_id: int) -> None:
         return  # stopped while it waited
     with Line(run_id) as line:
         try:
-            with Merging(run_id), Guarding(run_id):
+            looking = Looking(run_id, line) if run.plan.search is not None else nullcontext()
+            with Merging(run_id), Guarding(run_id), looking:
                 ending = conduct(
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),

@@ -60,6 +60,8 @@ const totals = computed(() => {
 })
 const sentence = computed(() => {
   const t = totals.value
+  if (chapters.value.some((c) => c.lines.some((line) => line.open)))
+    return `At most ${given(Number(t.seconds.toFixed(3)))} and ${users(t.peak)} users: each level is chosen by what the run has shown.`
   const parts = [given(Number(t.seconds.toFixed(3)))]
   if (t.peak) parts.push(`at most ${users(t.peak)} users`)
   if (t.rate) parts.push(`at most ${loadFigure(t.rate)} arrivals per s`)

@@ -4,7 +4,14 @@ import { computed } from 'vue'
 import Value from '@/ui/Value.vue'
 import { clock } from '@/ui/format'
 import { fieldsOf, joined, split, verbOf, type Drawn, type Sentence, type Unit } from './load'
-import { secondsOf, steppedDuration, typedAmount, typedDuration } from './quantities'
+import {
+  secondsOf,
+  steppedDuration,
+  steppedShare,
+  typedAmount,
+  typedDuration,
+  typedShare,
+} from './quantities'
 import { isSlot, isTurn, wordsOf, type Slot } from './words'
 
 /** One sentence of a load: its values are edited in place. */
@@ -57,6 +64,8 @@ const stepAmount = (value: unknown, by: number) => {
   const next = now + by
   return props.line && next < 0 && verbOf(props.sentence) !== 'jump' ? 0 : Number(next.toFixed(6))
 }
+const PARSERS = { amount: typedAmount, time: typedDuration, share: typedShare }
+const steppers = { amount: stepAmount, time: steppedDuration, share: steppedShare }
 const actions = computed(() => [
   { text: 'Split in two', keys: 'Alt Enter', may: Boolean(halves.value), act: divide },
   { text: 'Join with the next', keys: 'Alt J', may: Boolean(together.value), act: unite },
@@ -106,8 +115,8 @@ function key(event: KeyboardEvent) {
           v-if="isSlot(piece)"
           :label="piece.label"
           :value="valueOf(piece)"
-          :parse="piece.kind === 'time' ? typedDuration : typedAmount"
-          :step="piece.kind === 'time' ? steppedDuration : stepAmount"
+          :parse="PARSERS[piece.kind]"
+          :step="steppers[piece.kind]"
           :fault="faultOf(piece.field)"
           :disabled="fixed"
           @take="take(piece, $event)"

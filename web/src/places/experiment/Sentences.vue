@@ -22,7 +22,10 @@ const button = ref<{ $el: HTMLElement }[]>([])
 /** Where the next sentence goes: after this one. */
 const after = ref<number | null>(null)
 const place = computed(() => Math.min(after.value ?? Infinity, props.sentences.length - 1))
-const verbs = computed(() => VERBS.filter((verb) => verb !== 'gather' || props.unit === 'users'))
+const USERS_ONLY: Verb[] = ['gather', 'search']
+const verbs = computed(() =>
+  VERBS.filter((verb) => props.unit === 'users' || !USERS_ONLY.includes(verb)),
+)
 
 function faultOf(index: number, field: string): string | undefined {
   const sentence = props.sentences[index] ?? {}
@@ -48,6 +51,13 @@ function change(index: number, sentence: Sentence) {
   plan.commit()
 }
 async function add(verb: Verb) {
+  const made = begun(verb, Math.max(0, ...props.lines.map((line) => line.end)), props.unit)
+  // A search leads the whole load, or does not.
+  if (verb === 'search' || props.lines.some((line) => line.open)) {
+    plan.set(props.path, [verb === 'search' ? made : begun(verb, 0, props.unit)])
+    plan.commit()
+    return enter(0)
+  }
   const at = place.value + 1
   plan.insert(props.path, at, begun(verb, props.lines[place.value]?.end ?? 0, props.unit))
   after.value = null
@@ -118,7 +128,13 @@ async function move(index: number, by: number) {
       <template v-if="i === place && !plan.fixed.value" #after>
         <Menu as="div" class="relative inline-block">
           <MenuButton ref="button" class="text-copper hover:underline">
-            {{ i < sentences.length - 1 ? 'Then, in between …' : 'Then …' }}
+            {{
+              lines[i]!.open
+                ? 'Plan it instead …'
+                : i < sentences.length - 1
+                  ? 'Then, in between …'
+                  : 'Then …'
+            }}
           </MenuButton>
           <MenuItems
             class="absolute left-0 z-20 mt-1 w-80 rounded border border-rule bg-card py-1 shadow-lg"

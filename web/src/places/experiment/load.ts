@@ -4,7 +4,7 @@
  */
 import { amountOf, durationOf, secondsOf } from './quantities'
 
-export const VERBS = ['hold', 'climb', 'drop', 'jump', 'ramp', 'wait', 'gather'] as const
+export const VERBS = ['hold', 'climb', 'drop', 'jump', 'ramp', 'wait', 'gather', 'search'] as const
 export type Verb = (typeof VERBS)[number]
 export type Fields = Record<string, unknown>
 /** One sentence as the document holds it: a verb with its fields; `wait` has only a time. */
@@ -26,6 +26,8 @@ export interface Drawn {
   level: number
   end: number
   stretches: Stretch[]
+  /** The run decides: what is drawn is the most it may come to. */
+  open: boolean
 }
 export type Point = [t: number, load: number]
 
@@ -124,6 +126,10 @@ export function stretchesOf(sentence: Sentence, level: number, unit: Unit): Stre
         { start: most, end: 0, seconds: turn, stairs: 0 },
       ]
     }
+    case 'search': {
+      const [most, within] = [number('to'), time('within')]
+      return most && within ? [hold(most, within)] : null
+    }
     default:
       return null
   }
@@ -137,7 +143,8 @@ export function drawn(sentences: Sentence[], unit: Unit): Drawn[] {
   return sentences.map((sentence) => {
     const stretches = stretchesOf(sentence, level, unit) ?? []
     const seconds = stretches.reduce((sum, s) => sum + s.seconds, 0)
-    const made = { at_s, seconds, level, end: stretches.at(-1)?.end ?? level, stretches }
+    const end = stretches.at(-1)?.end ?? level
+    const made = { at_s, seconds, level, end, stretches, open: verbOf(sentence) === 'search' }
     at_s += seconds
     level = made.end
     return made
@@ -202,6 +209,10 @@ export function begun(verb: Verb, level: number, unit: Unit): Sentence {
       return { wait: '1 min' }
     case 'gather':
       return { gather: { users: 100, within: '10 min', stay: '5 min' } }
+    case 'search':
+      return {
+        search: { from: 5, to: Math.max(100, 2 * Math.round(level)), within: '10 min' },
+      }
   }
 }
 
@@ -322,7 +333,7 @@ export function joined(a: Sentence, b: Sentence, level: number, unit: Unit): Sen
 /** Whether two lists of stretches are the same line. */
 function alike(a: Stretch[], b: Stretch[]): boolean {
   const corners = (stretches: Stretch[]) =>
-    reduced(pointsOf([{ at_s: 0, seconds: 0, level: 0, end: 0, stretches }]))
+    reduced(pointsOf([{ at_s: 0, seconds: 0, level: 0, end: 0, stretches, open: false }]))
   const [x, y] = [corners(a), corners(b)]
   return (
     x.length === y.length &&
@@ -395,6 +406,10 @@ export function dragged(
   }
   if (verb === 'gather') {
     if (amount !== undefined && line.end !== undefined) change.users = Math.max(1, amount)
+    if (time !== undefined) change.within = time
+  }
+  if (verb === 'search') {
+    if (amount !== undefined) change.to = Math.max(Number(told.from ?? 1) + 1, amount)
     if (time !== undefined) change.within = time
   }
   return verb ? at(verb, told, change) : sentence

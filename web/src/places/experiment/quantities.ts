@@ -65,6 +65,12 @@ export function typedShare(text: string): string {
   return /^\s*[\d.,]+\s*$/.test(text) ? `${text.trim().replace(',', '.')} %` : text
 }
 
+/** The next share up or down. */
+export function steppedShare(text: unknown, by: number): string {
+  const now = /^\s*([\d.]+)\s*%/.exec(String(text))
+  return now ? `${Math.max(1, Math.round(Number(now[1]) + by))} %` : String(text)
+}
+
 /** An amount as documents hold it: a number, or a rate such as "300 /min"; null where it is none. */
 export function amountOf(value: unknown): number | null {
   if (typeof value === 'number' && Number.isFinite(value)) return value

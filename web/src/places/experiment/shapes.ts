@@ -7,6 +7,8 @@ export interface Shape {
   load: Sentence[]
   /** Further fields of the plan. */
   more?: Record<string, unknown>
+  /** Levels as they may come, where the load does not say them. */
+  course?: number[]
 }
 
 export const SHAPES: Shape[] = [
@@ -17,6 +19,13 @@ export const SHAPES: Shape[] = [
       { climb: { from: 20, to: 200, by: 20, every: '30 s' } },
       { hold: { users: 50, for: '30 s' } },
     ],
+  },
+  {
+    name: 'Search the limit',
+    says: 'each level chosen by what the run has shown; begins with 95 % of steps within 1 s as its objective',
+    load: [{ search: { from: 5, to: 400, within: '10 min' } }],
+    more: { objectives: [{ p95: '1 s' }, { errors: '1 %' }] },
+    course: [5, 15, 75, 108, 92, 101],
   },
   {
     name: 'Hold steady',

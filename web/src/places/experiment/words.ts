@@ -4,7 +4,7 @@ import { fieldsOf, verbOf, type Sentence, type Unit, type Verb } from './load'
 export interface Slot {
   /** The field of the sentence; of `wait` there is only one, without a name. */
   field: string
-  kind: 'amount' | 'time'
+  kind: 'amount' | 'time' | 'share'
   label: string
 }
 /** Words that say it another way when pressed. */
@@ -19,6 +19,7 @@ export const isSlot = (piece: Piece): piece is Slot => typeof piece !== 'string'
 export const isTurn = (piece: Piece): piece is Turn => typeof piece !== 'string' && 'to' in piece
 
 const amount = (field: string, label: string): Slot => ({ field, kind: 'amount', label })
+const share = (field: string, label: string): Slot => ({ field, kind: 'share', label })
 const time = (field: string, label: string): Slot => ({ field, kind: 'time', label })
 
 /** What a list of verbs says to each. */
@@ -30,6 +31,7 @@ export const VERB_WORDS: Record<Verb, { name: string; says: string }> = {
   ramp: { name: 'Ramp', says: 'a straight line to another load' },
   wait: { name: 'Wait', says: 'nobody is there for a time' },
   gather: { name: 'Gather', says: 'people come one by one, and stay a while' },
+  search: { name: 'Search', says: 'look for the limit, instead of all this' },
 }
 
 /** The words of a sentence that begins where the load stands at `level`. */
@@ -161,6 +163,24 @@ export function wordsOf(sentence: Sentence, level: number, unit: Unit, first: bo
         time('within', 'within how long'),
         ', each stays',
         time('stay', 'how long each stays'),
+      ]
+    case 'search':
+      return [
+        'Search between',
+        ...(told.from === undefined ? ['1'] : [amount('from', 'fewest users')]),
+        'and',
+        amount('to', 'most users'),
+        'users for the most that meet every objective, within',
+        time('within', 'at most how long'),
+        ...(told.precision === undefined
+          ? [
+              {
+                text: 'and to ±7 %',
+                says: 'say how precisely',
+                to: without('search', 'precision', { precision: '5 %' }),
+              },
+            ]
+          : ['and to ±', share('precision', 'how precisely')]),
       ]
     default:
       return ['This sentence has no verb known here: see the text.']
