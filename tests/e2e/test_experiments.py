@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import datetime, timedelta
 
 import pytest
 from playwright.sync_api import Locator, Page, expect
@@ -395,3 +396,36 @@ def test_a_search_is_typed_and_rehearsed(page: Page) -> None:
     ).to_be_visible()
     # Its levels are no flags, and it is not said to have been changed by hand.
     expect(page.get_by_text("changed by hand")).to_have_count(0)
+
+
+def test_a_run_begins_at_its_time(page: Page) -> None:
+    experiment(page, "On time")
+    schedules = page.get_by_test_id("schedules")
+    schedules.get_by_text("At a time …").click()
+    day, time_of_day = schedules.get_by_label("Day", exact=True), schedules.get_by_label("Load begins at", exact=True)
+    day.fill("2020-01-01")
+    expect(schedules).to_contain_text("That time has passed.")
+    expect(schedules.get_by_role("button", name="Schedule")).to_be_disabled()
+    # Next week, each weekday: said in words, and taken off again.
+    next_week = datetime.now() + timedelta(days=7)
+    day.fill(next_week.strftime("%Y-%m-%d"))
+    time_of_day.fill("06:30")
+    schedules.get_by_label("How often").select_option("weekday")
+    schedules.get_by_role("button", name="Schedule").click()
+    line = schedules.get_by_role("listitem")
+    expect(line).to_contain_text(re.compile(r"Load begins in \d days.*06:30.*your time, each weekday"))
+    line.get_by_role("button", name="Take off").click()
+    expect(line).to_have_count(0)
+    # At the next full minute, once: it gets ready at once, and begins then.
+    begins = (datetime.now() + timedelta(seconds=70)).replace(second=0, microsecond=0)
+    day.fill(begins.strftime("%Y-%m-%d"))
+    time_of_day.fill(begins.strftime("%H:%M"))
+    schedules.get_by_label("How often").select_option("")
+    schedules.get_by_role("button", name="Schedule").click()
+    schedules.get_by_role("link", name=re.compile(r"Run \d+")).click(timeout=60_000)
+    expect(page.get_by_text("Load is to begin at")).to_be_visible()
+    number = page.url.rsplit("/", 1)[1]
+    expect(page.get_by_test_id("run-state")).to_contain_text("running", timeout=90_000)
+    begun = page.request.get(f"/api/runs/{number}").json()["begun_at"]
+    assert abs(begun - begins.timestamp()) < 3
+    page.get_by_role("button", name="Stop run").click()

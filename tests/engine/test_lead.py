@@ -9,7 +9,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from stonekettle.engine import signals
+from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
+from stonekettle.engine.script import GroupTerms
 from stonekettle.engine.signals import Verb, Wish
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
@@ -323,3 +325,21 @@ def test_people_who_gather_take_turns() -> None:
     assert max(max(times) - min(times) for times in stays) < 13
     for t, present in steady(world, []):
         assert abs(present - world.ordered(t)) <= 1, f"at {t:.2f} s"
+
+
+def test_load_waits_for_its_time_and_no_longer() -> None:
+    lead = Lead(
+        plan_of({"hold": {"users": 5, "for": "10 s"}}).planned,
+        [GroupTerms("everyone", (1.0, 1.0))],
+        wanted={"": 1},
+        feeds={},
+        room=10,
+        not_before=60.0,
+    )
+    begun = []
+    for tick in range(700):
+        now = tick / 10
+        for action in lead.step(now, [signals.Ready("a")] if tick == 0 else []):
+            if isinstance(action, signals.Begin):
+                begun.append(now + action.in_s)
+    assert begun == [pytest.approx(60.0, abs=0.11)]

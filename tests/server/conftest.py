@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any, cast
 
@@ -26,7 +27,7 @@ from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
-from stonekettle.server.runs import data, merging, metering
+from stonekettle.server.runs import data, merging, metering, schedules
 from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.targets import rules as targets
@@ -146,6 +147,8 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
     journey = journey_document.to_document(journey_document.read(example("day-ticket")))
     run = make_run(3, state="finished", begun_at=1.0, result={})
     invitation, token = people.invite(TESTS, "somebody", Role.READER, 7)
+    tomorrow = datetime.now() + timedelta(days=1)
+    schedule = schedules.schedule(TESTS, run.revision.experiment, tomorrow, "UTC", "")
     return {
         "run_id": run.pk,
         "experiment_id": run.revision.experiment_id,
@@ -158,5 +161,6 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "invitation_id": invitation.pk,
         "token": token,
         "target_id": targets.claim(TESTS, TERMS).pk,
+        "schedule_id": schedule.pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,
     }

@@ -76,11 +76,14 @@ class Clock:
     sleep: Callable[[float], None] = time.sleep
 
 
-def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = Clock()) -> End:
-    """Prepare, run and drain. Every failure becomes an :class:`End`, never an exception."""
+def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = Clock(), *, wait_s: float = 0.0) -> End:
+    """Prepare, run and drain; load does not begin before ``wait_s`` seconds have passed. Every failure becomes an
+    :class:`End`, never an exception."""
     meters: _Meters | None = None
+    not_before = clock.now() + wait_s
     try:
-        control.do(Move(RunState.PREPARING, "A worker took the run."))
+        taken = "A worker took the run." if wait_s <= 0 else "A worker took the run; its load waits for its time."
+        control.do(Move(RunState.PREPARING, taken))
         control.check_halt()
         described = plan.system
         plan = document.resolved(plan, directory())
@@ -91,7 +94,7 @@ def conduct(plan: Plan, control: Control, directory: Directory, clock: Clock = C
         trial = try_all(script, plan.system.base_url, lambda *_: control.check_halt(), allowance)
         control.prepared(plan, allowance, trial.requests)
         meters.count()
-        return _drive(_lead_of(plan, script, control), control, meters, clock)
+        return _drive(_lead_of(plan, script, control, not_before), control, meters, clock)
     except Halted as error:
         return End(RunState.STOPPED, str(error), False)
     except (EngineError, PlanError) as error:
@@ -118,7 +121,7 @@ def _drive(lead: Lead, control: Control, meters: _Meters, clock: Clock) -> End:
         clock.sleep(LOOK_S)
 
 
-def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
+def _lead_of(plan: Plan, script: Script, control: Control, not_before: float) -> Lead:
     return Lead(
         plan.planned,
         script.groups,
@@ -128,6 +131,7 @@ def _lead_of(plan: Plan, script: Script, control: Control) -> Lead:
         when_lost=plan.generators.when_lost,
         strategies=strategies_of(plan),
         guide=searcher_of(plan),
+        not_before=not_before,
     )
 
 

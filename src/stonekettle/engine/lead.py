@@ -8,6 +8,7 @@ GATHERING ── generators ready ──▶ RUNNING ── last order ──▶ 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from enum import StrEnum
 
@@ -44,7 +45,7 @@ class Phase(StrEnum):
 class Lead:
     """``wanted`` is how many generators each region shall have, ``feeds`` the rows of those that are used up,
     ``room`` how many users they can carry, ``when_lost`` one of the plan's ways, ``guide`` what leads the load where
-    the plan does not say it."""
+    the plan does not say it; load does not begin before the time ``not_before``, by the clock of :meth:`step`."""
 
     def __init__(
         self,
@@ -57,11 +58,12 @@ class Lead:
         when_lost: str = "take over",
         strategies: Sequence[Strategy] = (),
         guide: Guide | None = None,
+        not_before: float = -math.inf,
     ) -> None:
         self.phase = Phase.GATHERING
         self.fleet = Fleet(groups, feeds)
         self.course = Course(guide or Profile(planned), planned.arrivals, groups, room)
-        self._wanted, self._when_lost = wanted, when_lost
+        self._wanted, self._when_lost, self._not_before = wanted, when_lost, not_before
         self._strategies = [EverybodyDone(planned, {terms.name: terms.each for terms in groups}), *strategies]
         self._zero: float | None = None
         self._since: float | None = None
@@ -184,7 +186,8 @@ class Lead:
         if all(there[region] >= count for region, count in self._wanted.items()) or (
             self._complete_since is not None and now - self._complete_since > SETTLE_S
         ):
-            self._begin(now)
+            if now >= self._not_before - BEGIN_S:
+                self._begin(now)
         elif now - self._since > GATHER_LIMIT_S:
             where = f" of region {empty[0]!r}" if empty and empty[0] else ""
             self._end(RunState.FAILED, f"No generator{where} was ready within {GATHER_LIMIT_S:.0f} s.", False)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from django.db import transaction
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.django_connector import DjangoConnector
 
 CONDUCT_RUN = "stonekettle.server.runs.tasks.conduct_run"
 GENERATE = "stonekettle.server.runs.tasks.generate"
@@ -10,5 +12,10 @@ DO_JOB = "stonekettle.server.jobs.tasks.do"
 
 
 def ask(task: str, queue: str, **arguments: int) -> None:
-    """Put a task into a queue, within the transaction there is."""
-    app.configure_task(task, queue=queue).defer(**arguments)
+    """Put a task into a queue, within the transaction there is. A worker's own connection knows nothing of that: there
+    once it is committed, since another worker may be faster."""
+    job = app.configure_task(task, queue=queue)
+    if isinstance(app.connector, DjangoConnector):
+        job.defer(**arguments)
+    else:
+        transaction.on_commit(lambda: job.defer(**arguments))

@@ -1554,6 +1554,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Schedules
+         * @description When the experiment shall run by itself, and what became of the times that have passed, newest first.
+         */
+        get: operations["stonekettle_server_runs_api_list_schedules"];
+        put?: never;
+        /**
+         * Add Schedule
+         * @description Let the experiment run at a time.
+         */
+        post: operations["stonekettle_server_runs_api_add_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/schedules/{schedule_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Schedule
+         * @description Take a time off the schedule; what it has done stays told.
+         */
+        delete: operations["stonekettle_server_runs_api_remove_schedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments/{experiment_id}/forecast": {
         parameters: {
             query?: never;
@@ -3270,6 +3314,61 @@ export interface components {
             /** Id */
             id: number;
         };
+        /**
+         * ScheduleLine
+         * @description When an experiment shall run by itself; ``next_at`` is None once it will no more.
+         */
+        ScheduleLine: {
+            /** Id */
+            id: number;
+            /** Next At */
+            next_at: string | null;
+            /** Zone */
+            zone: string;
+            /**
+             * Every
+             * @enum {string}
+             */
+            every: "" | "day" | "weekday" | "week";
+            /** By */
+            by: string;
+            /** Starts */
+            starts: components["schemas"]["StartLine"][];
+        };
+        /**
+         * StartLine
+         * @description What became of a time: its run, or why there is none.
+         */
+        StartLine: {
+            /**
+             * Due At
+             * Format: date-time
+             */
+            due_at: string;
+            /** Run Id */
+            run_id: number | null;
+            /** Told */
+            told: string;
+        };
+        /**
+         * ScheduleBody
+         * @description A time ``at`` of day and date without a zone, by the clock of ``zone``; ``every`` says how often again.
+         */
+        ScheduleBody: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Zone */
+            zone: string;
+            /**
+             * Every
+             * @default
+             * @enum {string}
+             */
+            every: "" | "day" | "weekday" | "week";
+        };
         /** CurveLine */
         CurveLine: {
             /** Value */
@@ -3613,6 +3712,8 @@ export interface components {
             ended_at: string | null;
             /** Ended */
             ended: boolean;
+            /** Begins At */
+            begins_at: string | null;
             /** Begun At */
             begun_at: number | null;
             /** Elapsed S */
@@ -6665,6 +6766,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_list_schedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_add_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_remove_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"];
                 };
             };
         };

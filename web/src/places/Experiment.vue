@@ -30,6 +30,7 @@ import JourneysForm from './experiment/JourneysForm.vue'
 import LoadEditor from './experiment/LoadEditor.vue'
 import ObjectivesForm from './experiment/ObjectivesForm.vue'
 import Revisions from './experiment/Revisions.vue'
+import Schedules from './experiment/Schedules.vue'
 import StopForm from './experiment/StopForm.vue'
 import TextView from './experiment/TextView.vue'
 import WaitsForm from './experiment/WaitsForm.vue'
@@ -209,6 +210,7 @@ async function copy() {
           </template>
           Before load, every meter is read and every journey tried once.
         </p>
+        <Schedules :id="id" :disabled="saving !== 'saved' || archived" />
       </section>
       <BeforeStart :id="id" :revision="query.data.value.revision" />
       <section>

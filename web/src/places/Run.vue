@@ -213,6 +213,9 @@ useShortcuts([
 
       <section v-if="live" class="space-y-3" data-testid="progress">
         <p>{{ run.data.value.cause }}</p>
+        <p v-if="run.data.value.begins_at && !run.data.value.begun_at">
+          Load is to begin at {{ when(run.data.value.begins_at) }}.
+        </p>
         <template v-if="run.data.value.begun_at">
           <progress
             v-if="!run.data.value.steered"

@@ -19,7 +19,7 @@ from stonekettle.engine.signals import Verb
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.server.experiments import outline
-from stonekettle.server.experiments.models import Revision
+from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.sealed import SealedJSONField
 from stonekettle.server.systems.models import System
 
@@ -43,11 +43,11 @@ class Run(models.Model):
     """One execution of an experiment's revision.
 
     ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads, ``allowance`` where its
-    load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begun_at`` is
-    the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at``
-    is the leading worker's sign of life. ``result`` is the document of the findings, None before analysis.
-    ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day later. One that is
-    ``kept`` stays however long its system keeps runs; of others requests and seconds may be gone.
+    load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begins_at`` is when its load shall
+    begin, where a time was set; ``begun_at`` the start of load in seconds since the epoch: second 0 of everything
+    measured. ``conductor_seen_at`` is the leading worker's sign of life. ``result`` is the document of the findings,
+    None before analysis. ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day
+    later. One that is ``kept`` stays however long its system keeps runs; of others requests and seconds may be gone.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows.
     """
@@ -62,6 +62,7 @@ class Run(models.Model):
     trial_requests = models.PositiveIntegerField(default=0)
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     queued_at = models.DateTimeField(auto_now_add=True)
+    begins_at = models.DateTimeField(null=True)
     begun_at = models.FloatField(null=True)
     ended_at = models.DateTimeField(null=True)
     stop_requested_by = models.CharField(max_length=150, default="")
@@ -204,6 +205,39 @@ class RunWish(models.Model):
 
     def __str__(self) -> str:
         return f"{self.verb} run {self.run_id}"
+
+
+class Schedule(models.Model):
+    """When an experiment shall run by itself, as the one who asked for it: ``next_at`` is None once it will no more;
+    ``every`` says how often, at the time of day of ``first_at`` by the clock of ``zone``."""
+
+    experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="schedules")
+    created_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    first_at = models.DateTimeField()
+    next_at = models.DateTimeField(null=True, db_index=True)
+    zone = models.CharField(max_length=64)
+    every = models.CharField(max_length=10, default="")
+
+    class Meta:
+        ordering = ("next_at", "pk")
+
+    def __str__(self) -> str:
+        return f"{self.experiment} at {self.next_at}"
+
+
+class ScheduledStart(models.Model):
+    """What became of a time at which a run was to begin: the ``run``, or why there is none as ``told``."""
+
+    schedule = models.ForeignKey(Schedule, models.CASCADE, related_name="starts")
+    due_at = models.DateTimeField()
+    run = models.ForeignKey(Run, models.SET_NULL, null=True, related_name="+")
+    told = models.TextField(default="")
+
+    class Meta:
+        ordering = ("-due_at", "-pk")
+
+    def __str__(self) -> str:
+        return f"{self.due_at}: {self.told or self.run}"
 
 
 class RunNote(models.Model):

@@ -39,8 +39,9 @@ def target_of(plan: Plan) -> str:
 
 
 @act("started", Role.PLANNER)
-def start(account: Account, experiment: Experiment) -> Run:
-    """Queue a run of the revision in force. One at a time on each system: runs would disturb each other."""
+def start(account: Account, experiment: Experiment, begins_at: datetime | None = None) -> Run:
+    """Queue a run of the revision in force, whose load begins at ``begins_at``, or once it is ready. One at a time on
+    each system: runs would disturb each other."""
     halting.check()
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
@@ -58,9 +59,10 @@ def start(account: Account, experiment: Experiment) -> Run:
         system=experiment.system,
         plan_document=document.to_document(plan),
         requested_by=account.actor.user,
+        begins_at=begins_at,
         cause="Waiting for a worker.",
     )
-    account.about("run", run.pk, experiment.name, note=f"at {hidden(target)}")
+    account.about("run", run.pk, experiment.name, note=f"at {hidden(target)}{', as scheduled' if begins_at else ''}")
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
     queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
     return run

@@ -16,7 +16,7 @@ from stonekettle.engine.signals import End
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data, exports, retention, rules, search
+from stonekettle.server.runs import analysing, data, exports, retention, rules, schedules, search
 from stonekettle.server.runs.conducting import DatabaseControl, Line, Looking
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
@@ -43,6 +43,7 @@ def conduct_run(run_id: int) -> None:
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),
                     lambda: practice_directory(settings.PRACTICE_CONTROL),
+                    wait_s=(run.begins_at - timezone.now()).total_seconds() if run.begins_at else 0.0,
                 )
             line.flush()
         except DatabaseAway as error:
@@ -86,6 +87,13 @@ def fail_abandoned(timestamp: int) -> None:
         cause = f"{lost}; data reach to second {at}."
         log.warning("run %s: %s", run.pk, cause)
         _end(run.pk, End(RunState.FAILED, cause, at > 0))
+
+
+@app.periodic(cron="* * * * * */5")
+@app.task(queue="conductor", queueing_lock="keep_schedules")
+def keep_schedules(timestamp: int) -> None:
+    """Runs that are due begin to get ready."""
+    schedules.keep()
 
 
 @app.periodic(cron="11 * * * *")
