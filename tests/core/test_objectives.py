@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -18,11 +19,12 @@ from stonekettle.core.objectives import (
     comfort_limit,
     first_errors,
 )
-from stonekettle.core.orders import as_planned
+from stonekettle.core.orders import PlannedLevel, as_planned
+from stonekettle.core.queueing import Station, solve
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 from stonekettle.practice.twin import simulate
-from tests.conftest import climb, one_server_system, visits
+from tests.conftest import climb, one_server_system, steady_run, visits
 
 PROFILE = climb(20, 180, 20)
 
@@ -211,3 +213,60 @@ def test_where_few_services_take_most_of_the_time_the_limit_is_told_less_sharply
         assert found.load is not None
         widths.append((found.load.value - found.load.low) / found.load.value)
     assert widths[1] > widths[0] + 0.1
+
+
+def test_a_mean_is_crossed_where_the_exact_network_says(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
+    """Two servers of 20 ms and 1 s of thinking: the mean reaches 150 ms where the closed network has it."""
+    run, levels = loaded
+    found = comfort_limit(run, levels, [Objective(1, "mean", 0.15)])
+    assert isinstance(found, ComfortLimit)
+    assert found.load is not None
+    exact = solve([Station.servers("shop", 0.02, 2)], 1.0, 180)
+    real = float(np.interp(0.15, exact.response_s, exact.users))
+    assert found.load.low < real < found.load.high
+    assert found.load.value == pytest.approx(real, rel=0.06)
+    assert found.results[0].values[0] == pytest.approx(levels[0].response_s)
+
+
+def test_an_apdex_score_has_its_closed_form() -> None:
+    """Exponential responses of 100 ms on the average, T of 150 ms: 1 − e^−1.5 satisfied, e^−1.5 − e^−6 tolerating."""
+    random = np.random.default_rng(5)
+    seconds, rate = 60, 200
+    second = np.repeat(np.arange(seconds), rate)
+    times = np.round(random.exponential(100_000, second.size)).astype(np.int64)
+    series = HistogramSeries.from_observations(second, np.zeros_like(second), times)
+    run = replace(steady_run(rate=rate, seconds=seconds), histograms=series, low_histograms=series)
+    levels = measure(run, (PlannedLevel(0, seconds, 100.0),))
+    found = comfort_limit(run, levels, [Objective(1, "apdex", 0.5, target_s=0.15)])
+    assert isinstance(found, ComfortLimit)
+    expected = (1 - math.exp(-1.5)) + (math.exp(-1.5) - math.exp(-6)) / 2
+    assert found.results[0].values[0] == pytest.approx(expected, abs=0.01)
+    assert found.status == "holds"
+    failing = replace(run, errors=run.completed // 4, completed=run.completed + run.completed // 4)
+    (level,) = measure(failing, (PlannedLevel(0, seconds, 100.0),))
+    (result,) = comfort_limit(failing, [level], [Objective(1, "apdex", 0.5, target_s=0.15)]).results  # type: ignore[union-attr]
+    assert result.values[0] == pytest.approx(expected * 0.8, abs=0.01)
+
+
+def test_an_apdex_score_falls_with_load_and_is_crossed(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
+    run, levels = loaded
+    found = comfort_limit(run, levels, [Objective(1, "apdex", 0.85, target_s=0.1)])
+    assert isinstance(found, ComfortLimit)
+    assert found.load is not None
+    scores = found.results[0].values
+    assert scores[0] > 0.99
+    below = max(n for n, score in zip(found.results[0].level_loads, scores, strict=True) if score > 0.85)
+    above = min(n for n, score in zip(found.results[0].level_loads, scores, strict=True) if score < 0.85)
+    assert below <= found.load.value <= above
+
+
+def test_what_is_for_information_is_judged_and_decides_nothing(loaded: tuple[RunData, tuple[Level, ...]]) -> None:
+    run, levels = loaded
+    strict = Objective(1, "response", 0.06, decides=False)
+    found = comfort_limit(run, levels, [strict, Objective(2, "response", 5.0)])
+    assert isinstance(found, ComfortLimit)
+    assert found.status == "holds"
+    assert not found.results[0].holds
+    alone = comfort_limit(run, levels, [strict])
+    assert isinstance(alone, Declined)
+    assert alone.reason is Reason.NO_OBJECTIVES

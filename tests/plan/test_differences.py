@@ -13,6 +13,7 @@ from stonekettle.plan.differences import WORDING, differences
 from stonekettle.plan.models import Plan
 
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
+GOALS = parse(QUICK)["objectives"]  # type: ignore[index]
 GROUPS = [
     {"name": "visitors", "users": [{"hold": {"users": 5, "for": "9 s"}}]},
     {"name": "callers", "arrivals": [{"hold": {"rate": 5, "for": "9 s"}}]},
@@ -44,6 +45,19 @@ def test_a_plan_does_not_differ_from_itself() -> None:
                 "objective of all requests, p99 added: 3 s",
                 "objective of Departures board, p95 removed",
                 "objective of Buy ticket, p95 removed",
+            ],
+        ),
+        (
+            {
+                "objectives": [
+                    *GOALS,
+                    {"step": "Home page", "mean": "800 ms", "role": "for information"},
+                    {"apdex": 0.9, "target": "500 ms"},
+                ]
+            },
+            [
+                "objective of Home page, mean added: 800 ms, for information",
+                "objective of all requests, Apdex added: 0.9 at T = 500 ms",
             ],
         ),
         ({"error_limit": "10 %"}, ["error limit 5 % → 10 %"]),

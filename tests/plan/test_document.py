@@ -73,6 +73,31 @@ def test_every_problem_is_told_at_once(plan_text: Text) -> None:
     }
 
 
+@pytest.mark.parametrize(
+    "goal",
+    [
+        "{p95: 1 s, mean: 1 s}",
+        "{apdex: 0.9}",
+        "{target: 1 s}",
+        "{apdex: 0.9, target: 1 s, errors: 1 %}",
+        "{step: page}",
+    ],
+)
+def test_an_objective_promises_one_thing(plan_text: Text, goal: str) -> None:
+    (found,) = problems(plan_text().replace("{step: page, p95: 1 s}", goal))
+    assert found.path == "objectives[0]"
+    assert "an objective needs one of" in found.message
+
+
+def test_objectives_reach_the_core_as_they_are_meant(plan_text: Text) -> None:
+    goals = "{apdex: 0.9, target: 500 ms, role: for information}\n  - {step: page, mean: 2 s}"
+    plan = document.read(plan_text().replace("{step: page, p95: 1 s}", goals))
+    apdex, mean = document.core_objectives(plan)
+    assert (apdex.kind, apdex.limit, apdex.target_s, apdex.decides) == ("apdex", 0.9, 0.5, False)
+    assert (mean.kind, mean.limit, mean.steps, mean.decides) == ("mean", 2.0, (0,), True)
+    assert document.from_document(document.to_document(plan)) == plan
+
+
 def test_an_objective_for_a_missing_step_is_refused(plan_text: Text) -> None:
     (found,) = problems(plan_text().replace("{step: page,", "{step: pages,"))
     assert found.path == "objectives[0].step"

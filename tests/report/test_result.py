@@ -41,6 +41,15 @@ def test_the_result_fits_its_published_schema() -> None:
     assert result.Result.model_validate(data).findings == ANALYSIS
 
 
+def test_how_far_load_was_off_its_order_is_told() -> None:
+    users = RUN.planned_users.copy()
+    users[50:53] += 3.0
+    users[60] = np.nan  # nobody knows
+    run = replace(RUN, users=users)
+    totals = result.build(PLAN, run, ANALYSIS, Readings(), state="finished", cause="", trial_requests=0).totals
+    assert (totals.seconds_off_order, totals.most_users_off) == (3, 3.0)
+
+
 def test_seconds_are_written_one_a_line_and_gaps_stay_empty() -> None:
     rows = list(csv.DictReader(io.StringIO(result.seconds_csv(RUN))))
     assert len(rows) == RUN.seconds

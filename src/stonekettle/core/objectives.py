@@ -18,6 +18,9 @@ answer by over a quarter of itself, it is withheld.
 A level that misses a goal for sure (by 1.645 standard errors) below the load at which it stops holding, or in a run
 in which it holds, is told: as a pause or a burst of other work, it is no limit, and no reason for silence.
 
+The mean, the error ratio and what an Apdex score lacks of 1 are crossed in the same way; their errors are those of
+ratios of sums over blocks (Cochran 1977).
+
 Breaking point: where the error ratio passes its limit, between the last level under it for sure before and the first
 one over it for sure (one-sided 95 % bounds of Wilson 1927), and inside that by linear interpolation. Errors come in
 bursts, so the sample is shrunk by the dispersion between blocks. Where a higher level is under the limit for sure
@@ -35,7 +38,7 @@ import numpy as np
 from scipy import stats
 from scipy.optimize import isotonic_regression
 
-from stonekettle.core.histogram import cropped, percentiles_s
+from stonekettle.core.histogram import bucket_of, cropped, percentiles_s
 from stonekettle.core.levels import Level, best_times, percentile_ends
 from stonekettle.core.limit import Response
 from stonekettle.core.run_data import RunData
@@ -63,21 +66,25 @@ MOST_BLUR = 0.25
 
 @dataclass(frozen=True)
 class Objective:
-    """A promise: ``percent`` of ``steps`` within ``limit`` seconds, or errors under ``limit`` (ratio).
+    """A promise: ``percent`` of ``steps`` within ``limit`` seconds, their ``mean`` within it, errors under ``limit``
+    (ratio), or an Apdex score of ``limit`` (0..1) with the target time ``target_s``.
 
-    ``steps`` are indices into the run's steps, None for all requests together.
+    ``steps`` are indices into the run's steps, None for all requests together. One that does not decide is judged, and
+    does not count for the comfort limit.
     """
 
     number: int
-    kind: Literal["response", "errors"]
+    kind: Literal["response", "mean", "errors", "apdex"]
     limit: float
     percent: float = 95.0
     steps: tuple[int, ...] | None = None
+    target_s: float = 0.0
+    decides: bool = True
 
 
 @dataclass(frozen=True)
 class ObjectiveResult:
-    """One objective over the levels. ``values`` has one entry per level (s or ratio), NaN if unknown.
+    """One objective over the levels. ``values`` has one entry per level (s, ratio or score), NaN if unknown.
 
     ``load`` is the one at which it stops holding, None while it holds everywhere;
     ``broken_everywhere`` when even the lowest level misses it. ``missed_at`` are the loads below it at which a level
@@ -154,8 +161,10 @@ def comfort_limit(
         return Declined(Reason.TOO_FEW_LEVELS)
     random = np.random.default_rng(seed)
     results = tuple(_judge(run, levels, objective, random, response) for objective in objectives)
+    if not any(objective.decides for objective in objectives):
+        return Declined(Reason.NO_OBJECTIVES)
     tested = levels[-1].load.delivered
-    broken = [(r, r.load) for r in results if r.load is not None]
+    broken = [(r, r.load) for r in results if r.load is not None and r.objective.decides]
     if not broken:
         return ComfortLimit("holds", None, tested, levels[-1].throughput, None, results)
     deciding, _ = min(broken, key=lambda pair: pair[1].value)
@@ -228,7 +237,12 @@ def _judge(
     response: Response | None,
 ) -> ObjectiveResult:
     loads, blind = np.array([lv.load.delivered for lv in levels]), np.array([lv.load.blind for lv in levels])
-    if objective.kind == "errors":
+    goal = math.log(objective.limit if objective.kind != "apdex" else max(1 - objective.limit, 1e-6))
+    if objective.kind == "apdex":
+        values, curve = _apdex(run, levels, objective, blind)
+    elif objective.kind == "mean":
+        values, curve = _means(run, levels, objective, blind)
+    elif objective.kind == "errors":
         values = np.array([_error_ratio(lv, objective.steps) for lv in levels])
         n = np.array([_effective_n(run, lv) for lv in levels])
         # Add one half to both sides (Haldane 1956): a ratio of zero has no logarithm.
@@ -243,11 +257,12 @@ def _judge(
     estimate, everywhere, blur, missed = None, False, 0.0, np.zeros(0)
     if known.any():
         curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
-        estimate, everywhere, blur = _crossing_interval(loads[known], curve, objective.limit)
-        if estimate is not None and not everywhere and response is not None and objective.kind == "response":
+        estimate, everywhere, blur = _crossing_interval(loads[known], curve, goal)
+        timed = objective.kind in ("response", "mean")
+        if estimate is not None and not everywhere and response is not None and timed:
             told = [lv for lv, there in zip(levels, known, strict=True) if there]
             estimate = _settled(told, curve, objective.limit, response, estimate)
-        for_sure = curve.low - Z_90 * curve.se > math.log(objective.limit)
+        for_sure = curve.low - Z_90 * curve.se > goal
         missed = loads[known][for_sure & (loads[known] < (estimate.value if estimate else math.inf))]
     return ObjectiveResult(
         objective,
@@ -283,9 +298,68 @@ def _percentiles(
     return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
 
 
-def _crossing_interval(loads: FloatArray, curve: _Curve, limit: float) -> tuple[Estimate | None, bool, float]:
-    """Where the goal is crossed, whether at the lowest level already, and the share of it that is blur."""
-    goal, felt = math.log(limit), loads - curve.blind
+def _means(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, _Curve]:
+    """The mean response at each level (s), its logs as recorded and less blind times, and their error."""
+    values, lows, se = (np.full(len(levels), np.nan) for _ in range(3))
+    cells = run.cells_of(objective.steps)
+    chosen = slice(None) if cells is None else cells
+    for i, level in enumerate(levels):
+        window = level.window(run.seconds)
+        times = best_times(run, window.used, cells)
+        block = window.block_of_second[window.used]
+        counts, sums, unseen = (
+            np.bincount(block, series[window.used][:, chosen].sum(axis=1), window.blocks)
+            for series in (times.count, times.sum_s, times.blind_sum_s)
+        )
+        if counts.sum() < MIN_STEP_COMPLETIONS:
+            continue
+        values[i] = sums.sum() / counts.sum()
+        lows[i] = max(0.0, values[i] - unseen.sum() / counts.sum() - level.bunch_s)
+        if window.blocks >= 3:
+            off = sums - values[i] * counts
+            scale = window.blocks / (window.blocks - 1)
+            se[i] = math.sqrt(scale * float((off**2).sum())) / float(sums.sum())
+    typical = float(np.nanmedian(se)) if np.isfinite(se).any() else 0.0
+    high, low = (np.log(np.maximum(ends, 1e-6)) for ends in (values, lows))
+    return values, _Curve(high, low, np.where(np.isfinite(se), se, typical), blind)
+
+
+def _apdex(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, _Curve]:
+    """The Apdex score at each level (Apdex Alliance 2007: within T one, within 4T a half, later or failed nothing), and
+    the log of what it lacks of 1, by recorded times and by those less blind ones."""
+    values, lows, se = (np.full(len(levels), np.nan) for _ in range(3))
+    cells = run.cells_of(objective.steps)
+    chosen = slice(None) if cells is None else cells
+    edges = bucket_of(np.round(np.array([objective.target_s, 4 * objective.target_s]) * 1e6).astype(np.int64)) + 1
+    for i, level in enumerate(levels):
+        window = level.window(run.seconds)
+        times = best_times(run, window.used, cells)
+        block = window.block_of_second[window.used]
+        failed = np.bincount(block, run.errors[window.used][:, chosen].sum(axis=1), window.blocks)
+        scores = []
+        for histograms in (times.histograms, times.low_histograms):
+            counts = histograms.blocks(window.block_of_second, window.blocks, cells)
+            within = [counts[:, :edge].sum(axis=1) for edge in edges]
+            scores.append(((within[0] + within[1]) / 2, counts.sum(axis=1) + failed))
+        (met, n), _ = scores
+        if n.sum() < MIN_STEP_COMPLETIONS:
+            continue
+        values[i] = met.sum() / n.sum()
+        # One half to both sides (Haldane 1956): nothing that lacks has no logarithm.
+        lacks, lacks_low = ((total.sum() - good.sum() + 0.5) / (total.sum() + 1) for good, total in scores)
+        lows[i] = lacks_low
+        if window.blocks >= 3:
+            off = met - values[i] * n
+            scale = window.blocks / (window.blocks - 1)
+            se[i] = min(1.0, math.sqrt(scale * float((off**2).sum())) / float(n.sum()) / lacks)
+    typical = float(np.nanmedian(se)) if np.isfinite(se).any() else 0.0
+    high = np.log(np.maximum(1 - values, 1e-6))
+    return values, _Curve(high, np.log(np.maximum(lows, 1e-6)), np.where(np.isfinite(se), se, typical), blind)
+
+
+def _crossing_interval(loads: FloatArray, curve: _Curve, goal: float) -> tuple[Estimate | None, bool, float]:
+    """Where the ``goal`` (a log) is crossed, whether at the lowest level already, and the share of it that is blur."""
+    felt = loads - curve.blind
     ends = (
         _crossing(felt, isotonic_regression(curve.high).x, goal),
         _crossing(loads, isotonic_regression(curve.low).x, goal),

@@ -303,13 +303,15 @@ class _Answer:
         return min(rises, default=2.0)
 
     def _rise(self, result: objectives.ObjectiveResult) -> float:
-        loads, values = np.array(result.level_loads), np.array(result.values)
+        loads, values, goal = np.array(result.level_loads), np.array(result.values), result.objective.limit
+        if result.objective.kind == "apdex":
+            values, goal = 1 - values, 1 - goal
         known = np.isfinite(values) & (values > 0)
         if known.sum() < 2:
             return 2.0
         (n0, n1), (v0, v1) = loads[known][-2:], values[known][-2:]
         slope = math.log(v1 / v0) / max(math.log(n1 / n0), 1e-3)
-        left = math.log(result.objective.limit / v1)
+        left = math.log(goal / v1)
         # Responses rise the faster the more load there is.
         return float(np.clip(math.exp(left / max(slope, 0.3) * 0.7), LEAST_RISE, 2.0))
 
@@ -495,8 +497,8 @@ def _log_error(run: RunData, level: Level, goal: Objective) -> float:
 
 
 def _is_decided(run: RunData, level: Level, goal: Objective) -> bool:
-    """Whether a level is on one side of a goal for sure (Wald 1945)."""
-    if level.seconds_used < OVER_S:
+    """Whether a level is on one side of a goal on percentiles or errors for sure (Wald 1945)."""
+    if level.seconds_used < OVER_S or goal.kind not in ("response", "errors"):
         return False
     over, n, promised = _late(run, level, goal)
     if n.sum() < objectives.MIN_STEP_COMPLETIONS:

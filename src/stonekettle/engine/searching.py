@@ -25,7 +25,7 @@ def searcher_of(plan: Plan) -> Searcher | None:
         return None
     bounds = Bounds(float(told.start), float(told.end), told.within, told.precision)
     portions = {group.name: group.portion for group in plan.people if not group.arrives}
-    goals = document.core_objectives(plan)
+    goals = tuple(goal for goal in document.core_objectives(plan) if goal.decides)
     if not any(goal.kind == "errors" and goal.steps is None for goal in goals):
         # Whoever is turned away at once is answered fast: that would be no reason to go on upwards.
         goals = (*goals, Objective(0, "errors", plan.error_limit))

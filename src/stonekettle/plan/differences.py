@@ -107,11 +107,18 @@ def _objectives(before: Plan, after: Plan) -> Iterator[str]:
 
 def _about(goal: Objective) -> str:
     subject = goal.step or "all requests"
-    return f"{subject}, errors" if goal.errors is not None else f"{subject}, p{goal.percentile:g}"
+    if goal.percentile is not None:
+        return f"{subject}, p{goal.percentile:g}"
+    return f"{subject}, {'errors' if goal.errors is not None else 'mean' if goal.mean is not None else 'Apdex'}"
 
 
 def _goal(goal: Objective) -> str:
-    return f"{(goal.errors or 0) * 100:g} %" if goal.errors is not None else format_duration(goal.within or 0)
+    role = "" if goal.role == "decides" else f", {goal.role}"
+    if goal.errors is not None:
+        return f"{goal.errors * 100:g} %{role}"
+    if goal.apdex is not None:
+        return f"{goal.apdex:g} at T = {format_duration(goal.target or 0)}{role}"
+    return f"{format_duration(goal.within or goal.mean or 0)}{role}"
 
 
 def _stops(before: Plan, after: Plan) -> Iterator[str]:

@@ -155,10 +155,16 @@ def core_objectives(plan: Plan) -> tuple[CoreObjective, ...]:
     found = []
     for number, goal in enumerate(plan.objectives, start=1):
         steps = (numbers[goal.step],) if goal.step else None
+        decides = goal.role == "decides"
         if goal.within is not None and goal.percentile is not None:
-            found.append(CoreObjective(number, "response", goal.within, goal.percentile, steps))
+            found.append(CoreObjective(number, "response", goal.within, goal.percentile, steps, decides=decides))
+        elif goal.mean is not None:
+            found.append(CoreObjective(number, "mean", goal.mean, steps=steps, decides=decides))
         elif goal.errors is not None:
-            found.append(CoreObjective(number, "errors", goal.errors, steps=steps))
+            found.append(CoreObjective(number, "errors", goal.errors, steps=steps, decides=decides))
+        elif goal.apdex is not None and goal.target is not None:
+            target = goal.target
+            found.append(CoreObjective(number, "apdex", goal.apdex, steps=steps, target_s=target, decides=decides))
     return tuple(found)
 
 
@@ -213,7 +219,7 @@ def _inconsistent_search(plan: Plan) -> Iterable[Problem]:
     if plan.search is None:
         return
     where = "groups" if plan.groups else "load"
-    if not plan.objectives:
+    if not any(goal.role == "decides" for goal in plan.objectives):
         path = "groups[0].users[0]" if plan.groups else "load[0]"
         mend = "Add an objective, for example 'p95: 800 ms'."
         yield Problem(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from functools import cached_property
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, model_validator
 from pydantic_core import PydanticCustomError
@@ -24,12 +24,17 @@ _PERCENTILE = re.compile(r"p([1-9][0-9](?:\.[0-9])?)")
 
 
 class Objective(Part):
-    """A promise: a percentile of a step's response time (``p95: 2 s``), or an error ratio."""
+    """A promise: a percentile of a step's response time (``p95: 2 s``), its mean, an error ratio, or an Apdex score
+    with its target time. One for information does not decide whether a run held its objectives."""
 
     step: Name | None = None
     percentile: float | None = Field(default=None, ge=10, lt=100)
     within: Duration | None = None
+    mean: Duration | None = Field(default=None, gt=0)
     errors: Share | None = None
+    apdex: float | None = Field(default=None, gt=0, lt=1)
+    target: Duration | None = Field(default=None, gt=0)
+    role: Literal["decides", "for information"] = "decides"
 
     @model_validator(mode="before")
     @classmethod
@@ -46,12 +51,14 @@ class Objective(Part):
 
     @model_validator(mode="after")
     def _exactly_one(self) -> Objective:
-        timed = self.percentile is not None and self.within is not None
-        if timed == (self.errors is not None) or (self.percentile is None) != (self.within is None):
+        pairs = ((self.percentile, self.within), (self.apdex, self.target))
+        said = [value for value in (self.percentile, self.mean, self.errors, self.apdex) if value is not None]
+        if len(said) != 1 or any((a is None) != (b is None) for a, b in pairs):
             raise PydanticCustomError(
                 "objective",
-                "an objective needs either a percentile with a time or an error share.",
-                {"mend": "Write 'p95: 2 s' or 'errors: 1 %'."},
+                "an objective needs one of a percentile with a time, a mean, an error share, and an Apdex score with "
+                "its target time.",
+                {"mend": "Write 'p95: 2 s', 'mean: 800 ms', 'errors: 1 %', or 'apdex: 0.9' with 'target: 500 ms'."},
             )
         return self
 

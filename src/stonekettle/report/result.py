@@ -30,11 +30,14 @@ from stonekettle.report.proof import ProofResult
 from stonekettle.report.spreadsheet import harmless
 
 FORMAT_VERSION = 3
+OFF_ORDER = 0.01
+"""Share of the users ordered by which those present may differ."""
 Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no answer"]
 
 
 class Totals(BaseModel):
-    """Sums over the whole run. ``steps`` counts what people waited for, ``errors`` those of them that failed;
+    """Sums over the whole run. In ``seconds_off_order`` the users present differed from those ordered by more than one
+    and 1 %, at most by ``most_users_off``; of older runs neither is known. ``steps`` counts what people waited for, ``errors`` those of them that failed;
     ``requests`` the exchanges recorded, ``trial_requests`` those before load began. Runs from before the two were
     told apart have no ``steps``."""
 
@@ -44,6 +47,8 @@ class Totals(BaseModel):
     errors: int
     trial_requests: int
     errors_by_kind: dict[str, int]
+    seconds_off_order: int | None = None
+    most_users_off: float | None = None
 
 
 class Result(BaseModel):
@@ -102,6 +107,7 @@ def build(
 ) -> Result:
     """The result of a run."""
     proofs = proof.compare(plan, run, readings)
+    off = np.nan_to_num(np.abs(run.users - run.planned_users))
     notes = [*sentences.notes(analysis, plan), *map(proof.note, proofs)]
     return Result(
         experiment=plan.name,
@@ -116,6 +122,8 @@ def build(
             errors=int(run.errors.sum()),
             trial_requests=trial_requests,
             errors_by_kind={kind: int(counts.sum()) for kind, counts in run.error_kinds.items()},
+            seconds_off_order=int((off > np.maximum(1.0, OFF_ORDER * run.planned_users)).sum()),
+            most_users_off=round(float(off.max(initial=0.0)), 3),
         ),
         findings=analysis,
         notes=notes,

@@ -22,6 +22,10 @@ def objective_text(objective: Objective, plan: Plan) -> str:
     subject = plan.steps[objective.steps[0]][1].name if objective.steps else "all steps"
     if objective.kind == "errors":
         return f"errors of {subject} under {objective.limit * 100:g} %"
+    if objective.kind == "mean":
+        return f"{subject} within {format_duration(objective.limit)} on the average"
+    if objective.kind == "apdex":
+        return f"Apdex of {subject} {objective.limit:g} or more at T = {format_duration(objective.target_s)}"
     return f"{objective.percent:g} % of {subject} within {format_duration(objective.limit)}"
 
 
@@ -71,7 +75,7 @@ def note(analysis: Analysis, plan: Plan) -> Note:
 
 
 def _line(result: ObjectiveResult, plan: Plan, kind: LoadKind) -> str:
-    goal = objective_text(result.objective, plan)
+    goal = objective_text(result.objective, plan) + ("" if result.objective.decides else " (for information)")
     between = f", but not at {_loads(result.missed_at, kind)}" if result.missed_at else ""
     if result.load is None:
         return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}{between}"

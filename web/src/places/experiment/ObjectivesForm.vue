@@ -7,38 +7,71 @@ import Field from '@/ui/Field.vue'
 import { usePlan, type GoalDoc } from './plan'
 import { typedDuration, typedShare } from './quantities'
 
-/** What shall hold: percentiles of response times, and shares of errors. */
+/** What shall hold: response times, errors and Apdex scores; each decides, or is for information. */
 const props = defineProps<{ outline: PlanOutline }>()
 const plan = usePlan()
 const goals = computed(() => plan.data.value?.objectives ?? [])
 const KEY = /^p([1-9][0-9](?:\.[0-9])?)$/
+type What = 'time' | 'mean' | 'errors' | 'apdex'
 const keyOf = (goal: GoalDoc) => Object.keys(goal).find((key) => KEY.test(key))
-const isTime = (goal: GoalDoc) => goal.errors === undefined
+function whatOf(goal: GoalDoc): What {
+  if (goal.errors !== undefined) return 'errors'
+  if (goal.mean !== undefined) return 'mean'
+  return goal.apdex !== undefined ? 'apdex' : 'time'
+}
 const percentile = (goal: GoalDoc) => goal.percentile ?? Number(keyOf(goal)?.slice(1) ?? 95)
 const within = (goal: GoalDoc) => String(goal.within ?? goal[keyOf(goal) ?? ''] ?? '')
 const steps = computed(() => [
   { value: '', text: 'all requests' },
   ...props.outline.journeys.flatMap((j) => j.steps.map((s) => ({ value: s.name, text: s.name }))),
 ])
-const whats = [
-  { value: 'time', text: 'response time' },
+const WHATS: { value: What; text: string }[] = [
+  { value: 'time', text: 'percentile' },
+  { value: 'mean', text: 'mean response' },
   { value: 'errors', text: 'errors' },
+  { value: 'apdex', text: 'Apdex score' },
 ]
+const ROLES = [
+  { value: 'decides', text: 'decides' },
+  { value: 'for information', text: 'for information' },
+]
+const BEGUN: Record<What, GoalDoc> = {
+  time: { p95: '1 s' },
+  mean: { mean: '500 ms' },
+  errors: { errors: '1 %' },
+  apdex: { apdex: 0.85, target: '500 ms' },
+}
+/** The field that holds the limit, and how what is typed there is read. */
+const LIMITS: Record<What, { field: string; label: string; read: (text: string) => unknown }> = {
+  time: { field: 'within', label: 'Within', read: (text) => typedDuration(text, '1 s') },
+  mean: { field: 'mean', label: 'Within', read: (text) => typedDuration(text, '1 s') },
+  errors: { field: 'errors', label: 'At most', read: typedShare },
+  apdex: { field: 'target', label: 'T', read: (text) => typedDuration(text, '1 s') },
+}
+function limitOf(goal: GoalDoc): string {
+  const what = whatOf(goal)
+  return what === 'time' ? within(goal) : String(goal[LIMITS[what].field] ?? '')
+}
+const named = (text: string, i: number) => (i ? `${text} of objective ${i + 1}` : text)
 
 function set(index: number, goal: GoalDoc) {
-  plan.set(['objectives', index], goal)
+  const told = Object.entries(goal).filter(([, value]) => value !== '' && value !== undefined)
+  plan.set(['objectives', index], Object.fromEntries(told))
   plan.commit()
 }
-function told(
-  goal: GoalDoc,
-  change: { step?: string; p?: number; within?: string; errors?: string },
-) {
-  const step = change.step ?? goal.step
-  const where = step ? { step } : {}
-  if (change.errors !== undefined) return { ...where, errors: change.errors }
-  if (change.p === undefined && change.within === undefined && !isTime(goal))
-    return { ...where, errors: goal.errors }
-  return { ...where, [`p${change.p ?? percentile(goal)}`]: change.within ?? within(goal) }
+/** The same step and role, with these fields instead of what was promised. */
+function promise(goal: GoalDoc, fields: GoalDoc): GoalDoc {
+  return { step: goal.step, ...fields, role: goal.role }
+}
+function setLimit(index: number, goal: GoalDoc, text: string) {
+  const what = whatOf(goal)
+  const value = LIMITS[what].read(text)
+  if (what === 'time') set(index, promise(goal, { [`p${percentile(goal)}`]: value }))
+  else set(index, { ...goal, [LIMITS[what].field]: value })
+}
+function setAmount(index: number, goal: GoalDoc, amount: string | number | undefined) {
+  if (whatOf(goal) === 'apdex') return set(index, { ...goal, apdex: Number(amount) })
+  set(index, promise(goal, { [`p${Number(amount ?? 95)}`]: within(goal) }))
 }
 function add() {
   if (goals.value.length) plan.insert(['objectives'], goals.value.length, { p95: '1 s' })
@@ -61,7 +94,7 @@ function remove(index: number) {
     <div
       v-for="(goal, i) in goals"
       :key="i"
-      class="mb-2 grid grid-cols-2 items-start gap-x-3 gap-y-1 sm:grid-cols-[2fr_1.3fr_5rem_6rem_auto]"
+      class="mb-2 grid grid-cols-2 items-start gap-x-3 gap-y-1 sm:grid-cols-[2fr_1.3fr_4.6rem_5.6rem_1.2fr_auto]"
       data-testid="objective"
     >
       <Choice
@@ -69,52 +102,46 @@ function remove(index: number) {
         :label-hidden="i > 0"
         :options="steps"
         :model-value="goal.step ?? ''"
-        @update:model-value="set(i, told(goal, { step: $event ?? '' }))"
+        @update:model-value="set(i, { ...goal, step: $event || undefined })"
       />
       <Choice
-        :label="i ? `What of objective ${i + 1}` : 'What'"
+        :label="named('What', i)"
         :label-hidden="i > 0"
-        :options="whats"
-        :model-value="isTime(goal) ? 'time' : 'errors'"
-        @update:model-value="
-          set(
-            i,
-            $event === 'errors'
-              ? told(goal, { errors: '1 %' })
-              : told(goal, { p: 95, within: '1 s' }),
-          )
-        "
+        :options="WHATS"
+        :model-value="whatOf(goal)"
+        @update:model-value="set(i, promise(goal, BEGUN[($event ?? 'time') as What]))"
       />
       <Field
-        v-if="isTime(goal)"
-        :label="i ? `Percent of objective ${i + 1}` : 'Percent'"
+        v-if="whatOf(goal) === 'time' || whatOf(goal) === 'apdex'"
+        :label="named(whatOf(goal) === 'time' ? 'Percent' : 'Score', i)"
         :label-hidden="i > 0"
         type="number"
         mono
-        :fault="plan.faultAt(`objectives[${i}].percentile`)"
-        :model-value="percentile(goal)"
-        @update:model-value="set(i, told(goal, { p: Number($event ?? 95) }))"
-      />
-      <span v-else :class="i ? '' : 'pt-5'" class="label self-center">at most</span>
-      <Field
-        v-if="isTime(goal)"
-        :label="i ? `Limit of objective ${i + 1}` : 'Within'"
-        :label-hidden="i > 0"
-        mono
-        :fault="plan.faultAt(`objectives[${i}].within`) ?? plan.faultAt(`objectives[${i}].step`)"
-        :model-value="within(goal)"
-        @update:model-value="
-          set(i, told(goal, { within: typedDuration(String($event ?? ''), within(goal)) }))
+        :fault="
+          plan.faultAt(`objectives[${i}].${whatOf(goal) === 'time' ? 'percentile' : 'apdex'}`)
         "
+        :model-value="whatOf(goal) === 'time' ? percentile(goal) : (goal.apdex as number)"
+        @update:model-value="setAmount(i, goal, $event)"
       />
+      <span v-else class="max-sm:hidden" />
       <Field
-        v-else
-        :label="i ? `Limit of objective ${i + 1}` : 'Limit'"
+        :label="i ? `Limit of objective ${i + 1}` : LIMITS[whatOf(goal)].label"
         :label-hidden="i > 0"
         mono
-        :fault="plan.faultAt(`objectives[${i}].errors`) ?? plan.faultAt(`objectives[${i}].step`)"
-        :model-value="goal.errors"
-        @update:model-value="set(i, told(goal, { errors: typedShare(String($event ?? '')) }))"
+        :fault="
+          plan.faultAt(`objectives[${i}].${LIMITS[whatOf(goal)].field}`) ??
+          plan.faultAt(`objectives[${i}].step`) ??
+          plan.faultAt(`objectives[${i}]`)
+        "
+        :model-value="limitOf(goal)"
+        @update:model-value="setLimit(i, goal, String($event ?? ''))"
+      />
+      <Choice
+        :label="named('Role', i)"
+        :label-hidden="i > 0"
+        :options="ROLES"
+        :model-value="String(goal.role ?? 'decides')"
+        @update:model-value="set(i, { ...goal, role: $event === 'decides' ? undefined : $event })"
       />
       <Action
         :class="i ? '' : 'sm:mt-[1.15rem]'"
