@@ -368,6 +368,33 @@ def test_the_forecast_follows_what_is_typed_on(page: Page) -> None:
     expect(page.get_by_role("region", name="Revisions")).to_contain_text("peak 15 → 4000 users")
 
 
+def test_objectives_of_every_kind_are_entered(page: Page) -> None:
+    experiment(page, "Promises")
+    objectives = page.get_by_role("region", name="Objectives")
+    objectives.get_by_role("button", name="Add an objective").click()
+    objectives.get_by_label("What", exact=True).select_option("apdex")
+    objectives.get_by_label("Score").fill("0.9")
+    objectives.get_by_label("T", exact=True).fill("400ms")
+    objectives.get_by_label("T", exact=True).press("Tab")
+    assert "objectives:\n  - {apdex: 0.9, target: 400 ms}\n" in source(page)
+    objectives.get_by_role("button", name="Add an objective").click()
+    objectives.get_by_label("What of objective 2").select_option("mean")
+    objectives.get_by_label("Limit of objective 2").fill("2")
+    objectives.get_by_label("Limit of objective 2").press("Tab")
+    objectives.get_by_label("Role of objective 2").select_option("for information")
+    objectives.get_by_label("Objective 2 of").select_option("Home page")
+    saved(page)
+    assert "step: Home page" in source(page)
+    assert "mean: 2 s" in source(page)
+    assert "role: for information" in source(page)
+    objectives.get_by_label("Score").fill("3")
+    objectives.get_by_label("Score").press("Tab")
+    expect(objectives.get_by_role("alert")).to_be_visible()
+    objectives.get_by_label("What", exact=True).select_option("errors")
+    saved(page)
+    assert "- {errors: 1 %}" in source(page)
+
+
 def test_a_search_is_typed_and_rehearsed(page: Page) -> None:
     experiment(page, "How far")
     begin(page)

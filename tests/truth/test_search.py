@@ -11,7 +11,7 @@ from stonekettle.cli.bench import search as bench
 from stonekettle.cli.bench.conditions import make
 from stonekettle.core.search import Bounds, End
 
-SYSTEMS = [("ordinary", 1), ("few users", 2), ("pool without metrics", 3), ("lock", 4)]
+SYSTEMS = [("few users", 2), ("pool without metrics", 3), ("lock", 4)]
 
 
 @pytest.mark.parametrize("job", SYSTEMS, ids=lambda job: f"{job[0]} {job[1]}")

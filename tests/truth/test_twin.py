@@ -12,6 +12,11 @@ from stonekettle.core.objectives import ComfortLimit, Objective
 from stonekettle.core.orders import as_planned
 from stonekettle.practice.twin import simulate
 
+LOOKED_AT = {
+    *("ordinary", "far", "pool", "mixes", "short levels", "warming", "drift", "periodic job"),
+    *("few users", "pool without metrics", "lock"),  # by searches
+}
+
 
 @pytest.fixture(scope="module")
 def outcomes() -> list[truth.Outcome]:
@@ -76,9 +81,11 @@ def test_what_changes_in_a_run_is_found(kind: str) -> None:
 
 
 def test_every_condition_has_a_truth_and_a_row() -> None:
-    outcomes = [truth.judge(make(kind, 2), comfort=False) for kind in CONDITIONS]
+    """Those that no other test looks at."""
+    others = [kind for kind in CONDITIONS if kind not in LOOKED_AT]
+    outcomes = [truth.judge(make(kind, 2), comfort=False) for kind in others]
     figures = {f.name: f for f in truth.figures_of(outcomes)}
-    assert all(figures[kind].value.endswith("n 1") for kind in CONDITIONS)
+    assert all(figures[kind].value.endswith("n 1") for kind in others)
     assert figures["changes said of systems that did not"].value.startswith("0.0%")
 
 
