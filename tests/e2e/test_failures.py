@@ -73,7 +73,7 @@ def api(page: Page) -> Api:
 
 
 def test_others_take_over_the_people_of_a_killed_generator(api: Api, page: Page, installed: Installation) -> None:
-    run = api.start(24)
+    run = api.start(36)
     api.wait(run, lambda r: r["elapsed_s"] >= 6)
     os.kill(one(installed.children("stonekettle.engine.process")), signal.SIGKILL)
     ended = api.wait(run, lambda r: r["ended"])

@@ -38,8 +38,8 @@ Outcome = Literal["objectives met", "objectives broken", "not trustworthy", "no 
 class Totals(BaseModel):
     """Sums over the whole run. In ``seconds_off_order`` the users present differed from those ordered by more than one
     and 1 %, at most by ``most_users_off``; of older runs neither is known. ``steps`` counts what people waited for,
-    ``errors`` those of them that failed; ``requests`` the exchanges recorded, ``trial_requests`` those before load began.
-    Runs from before the two were told apart have no ``steps``."""
+    ``errors`` those of them that failed; ``requests`` the exchanges recorded, ``trial_requests`` those before load
+    began. Runs from before the two were told apart have no ``steps``."""
 
     duration_s: float
     steps: int | None = None

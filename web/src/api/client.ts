@@ -51,3 +51,8 @@ const MOST_KEPT_ALIVE = 60_000
 export function outlives(given: unknown): boolean {
   return JSON.stringify(given).length < MOST_KEPT_ALIVE
 }
+
+/** Let go of what was asked before a change and would be answered after it: it is old by then. */
+export async function passed(client: QueryClient, queryKey: unknown[]): Promise<void> {
+  await client.cancelQueries({ queryKey, exact: true })
+}

@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import type { DraftBody, Step } from '@/ui/draft'
-import { api, body, outlives, type Schemas } from './client'
+import { api, body, outlives, passed, type Schemas } from './client'
 import { useJob } from './jobs'
 
 export type ExperimentDetail = Schemas['ExperimentDetail']
@@ -42,7 +42,8 @@ function useChange<T>(id: number, change: (given: T) => Promise<ExperimentDetail
   const client = useQueryClient()
   return useMutation({
     mutationFn: change,
-    onSuccess: (detail) => {
+    onSuccess: async (detail) => {
+      await passed(client, ['experiment', id])
       client.setQueryData(['experiment', id], detail)
       void client.invalidateQueries({ queryKey: ['experiments'] })
       // A revision that is typed on keeps its key: what was told of it is old all the same.

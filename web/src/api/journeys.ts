@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import type { DraftBody, Step } from '@/ui/draft'
-import { api, body, form, outlives, type Schemas } from './client'
+import { api, body, form, outlives, passed, type Schemas } from './client'
 import { useJob } from './jobs'
 
 export type JourneyDetail = Schemas['JourneyDetail']
@@ -31,7 +31,8 @@ function useChange<T>(id: number, change: (given: T) => Promise<JourneyDetail>) 
   const client = useQueryClient()
   return useMutation({
     mutationFn: change,
-    onSuccess: (detail) => {
+    onSuccess: async (detail) => {
+      await passed(client, ['journey', id])
       client.setQueryData(['journey', id], detail)
       void client.invalidateQueries({ queryKey: ['journeys'] })
     },

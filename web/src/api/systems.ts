@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import type { DraftBody, Step } from '@/ui/draft'
-import { api, body, outlives, type Schemas } from './client'
+import { api, body, outlives, passed, type Schemas } from './client'
 
 const CHECK_EVERY_MS = 5_000
 
@@ -83,7 +83,8 @@ function useChange<T>(id: number, change: (given: T) => Promise<SystemDetail>) {
   const client = useQueryClient()
   return useMutation({
     mutationFn: change,
-    onSuccess: (detail) => {
+    onSuccess: async (detail) => {
+      await passed(client, ['system', id])
       client.setQueryData(['system', id], detail)
       void client.invalidateQueries({ queryKey: ['systems'] })
       void client.invalidateQueries({ queryKey: ['system', id, 'meters'] })
