@@ -52,6 +52,13 @@ function limitOf(goal: GoalDoc): string {
   const what = whatOf(goal)
   return what === 'time' ? within(goal) : String(goal[LIMITS[what].field] ?? '')
 }
+/** What stands over the columns, which are not of one kind where there is a score further down. */
+const heads = computed(() => {
+  const [first, ...others] = goals.value.map(whatOf)
+  return first !== 'apdex' && others.includes('apdex')
+    ? { amount: 'Percent, score', limit: 'Limit, T' }
+    : { amount: 'Percent', limit: null }
+})
 const named = (text: string, i: number) => (i ? `${text} of objective ${i + 1}` : text)
 
 function set(index: number, goal: GoalDoc) {
@@ -113,7 +120,7 @@ function remove(index: number) {
       />
       <Field
         v-if="whatOf(goal) === 'time' || whatOf(goal) === 'apdex'"
-        :label="named(whatOf(goal) === 'time' ? 'Percent' : 'Score', i)"
+        :label="named(whatOf(goal) === 'time' ? heads.amount : 'Score', i)"
         :label-hidden="i > 0"
         type="number"
         mono
@@ -125,7 +132,7 @@ function remove(index: number) {
       />
       <span v-else class="max-sm:hidden" />
       <Field
-        :label="i ? `Limit of objective ${i + 1}` : LIMITS[whatOf(goal)].label"
+        :label="i ? `Limit of objective ${i + 1}` : (heads.limit ?? LIMITS[whatOf(goal)].label)"
         :label-hidden="i > 0"
         mono
         :fault="

@@ -21,7 +21,7 @@ export const SHAPES: Shape[] = [
     ],
   },
   {
-    name: 'Search the limit',
+    name: 'Search for the limit',
     says: 'each level chosen by what the run has shown; begins with 95 % of steps within 1 s as its objective',
     load: [{ search: { from: 5, to: 400, within: '10 min' } }],
     more: { objectives: [{ p95: '1 s' }, { errors: '1 %' }] },
