@@ -5,14 +5,17 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from datetime import timedelta
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from django.contrib.auth.models import User
 from django.db import OperationalError, connection
 from django.utils import timezone
 
-from stonekettle.engine import signals
+from stonekettle.core.load_profile import Target
+from stonekettle.core.orders import Order
+from stonekettle.engine import orderbook, searching, signals
 from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.signals import Heard, Verb, Wish
@@ -20,7 +23,7 @@ from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.runs import conducting, keeping, rules
-from stonekettle.server.runs.conducting import DatabaseControl, Line
+from stonekettle.server.runs.conducting import DatabaseControl, Line, Looking
 from stonekettle.server.runs.models import Generator, MeterSeries, Run, RunNote, RunOrder
 
 MakeRun = Callable[..., Run]
@@ -163,3 +166,26 @@ def test_a_halt_reaches_the_conductor_as_a_wish_to_stop(line: Line, run: Run) ->
     assert (wish.verb, wish.who, wish.why) == (Verb.STOP, "the halt of anna", "smoke in the hall")
     with pytest.raises(Halted, match=r"All load was halted by anna: smoke in the hall\."):
         DatabaseControl(line).check_halt()
+
+
+def test_what_was_measured_is_told_where_a_level_has_lasted(
+    transactional_db: None, make_run: MakeRun, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A search hears everything measured so far, meters too; nothing while its level has only begun."""
+    run = make_run(12, state="running", begun_at=1.0)
+    monkeypatch.setattr(searching, "LOOK_S", 0.03)
+    told: list[Heard] = []
+    listener = cast(Line, SimpleNamespace(tell=told.append))
+    late = orderbook.to_plain(Order(1, 8.0, {"everyone": Target.steady(30)}))
+    RunOrder.objects.create(run=run, number=1, order=late, who="the search", why="")
+    with Looking(run.pk, listener):
+        time.sleep(0.3)
+        assert told == []
+        early = orderbook.to_plain(Order(1, 1.0, {"everyone": Target.steady(30)}))
+        RunOrder.objects.filter(run=run).update(order=early)
+        until(lambda: told)
+    (first, *_) = told
+    assert isinstance(first, signals.Measured)
+    assert first.run.seconds == 12
+    assert first.run.completed.sum() == 60
+    assert "ledger.cpu" in {resource.key for resource in first.run.resources}

@@ -155,7 +155,7 @@ class FileControl(LocalGenerators):
         left = max(0.0, self.plan.planned.duration_s - self._told)
         line = (
             f"{self._told:5d} s  {numbers.users(users)} users  {steps} steps/s  "
-            f"{errors} errors  {numbers.seconds(left)} left"
+            f"{errors} errors  {'at most ' if self.plan.search else ''}{numbers.seconds(left)} left"
         )
         done = self._told
         if self.terminal.isatty():
