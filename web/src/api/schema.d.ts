@@ -3749,9 +3749,10 @@ export interface components {
         };
         /**
          * Totals
-         * @description Sums over the whole run. ``steps`` counts what people waited for, ``errors`` those of them that failed;
-         *     ``requests`` the exchanges recorded, ``trial_requests`` those before load began. Runs from before the two were
-         *     told apart have no ``steps``.
+         * @description Sums over the whole run. In ``seconds_off_order`` the users present differed from those ordered by more than one
+         *     and 1 %, at most by ``most_users_off``; of older runs neither is known. ``steps`` counts what people waited for,
+         *     ``errors`` those of them that failed; ``requests`` the exchanges recorded, ``trial_requests`` those before load
+         *     began. Runs from before the two were told apart have no ``steps``.
          */
         Totals: {
             /** Duration S */
@@ -3768,6 +3769,10 @@ export interface components {
             errors_by_kind: {
                 [key: string]: number;
             };
+            /** Seconds Off Order */
+            seconds_off_order?: number | null;
+            /** Most Users Off */
+            most_users_off?: number | null;
         };
         /** TransitionLine */
         TransitionLine: {
