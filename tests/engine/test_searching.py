@@ -117,3 +117,13 @@ def test_who_is_turned_away_at_once_is_no_reason_to_go_on_upwards() -> None:
     found = rehearse(plan, system, journeys_of(plan), seed=3)
     assert max(order.targets["everyone"].end for order in found.ordered.orders if not order.last) < 200
     assert found.end.state == RunState.FINISHED
+
+
+def test_a_search_that_is_told_nothing_ends_by_its_time() -> None:
+    guide = searcher_of(plan_of(within="2 min"))
+    assert guide is not None
+    assert len(list(guide.turns(0.0))) == 1
+    assert list(guide.turns(130.0)) == []
+    (turn,) = guide.turns(136.0)
+    assert turn.over
+    assert turn.why.startswith("The search had 2 min, and nothing")

@@ -19,6 +19,7 @@ import pyarrow as pa
 from stonekettle.core import analysis as core
 from stonekettle.core.orders import Ordered, with_order
 from stonekettle.core.run_data import RunData
+from stonekettle.core.search import OVER_S
 from stonekettle.core.stalls import Requests
 from stonekettle.engine import records, server_timing
 from stonekettle.engine.allowance import Allowance
@@ -114,7 +115,9 @@ class FileControl(LocalGenerators):
 
     def heard(self) -> Sequence[Heard]:
         found = super().heard()
-        if self.plan.search is None or self._told < self._looks_at:
+        orders = self.ordered.orders
+        lasted = bool(orders) and self._told >= orders[-1].at_s + OVER_S
+        if self.plan.search is None or not lasted or self._told < self._looks_at:
             return found
         self._looks_at = self._told + LOOK_S
         return [*found, Measured(self.measured(self._told)[0])]

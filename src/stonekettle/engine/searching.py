@@ -16,6 +16,8 @@ from stonekettle.plan.quantities import format_duration
 
 LOOK_S = 2.0
 """So often a search wants to hear what was measured."""
+UNTOLD_S = 15.0
+"""So long after its time it waits for what was measured until then."""
 
 
 def searcher_of(plan: Plan) -> Searcher | None:
@@ -61,7 +63,14 @@ class Searcher:
             self._next = said if isinstance(said, Go | Over) else None
 
     def turns(self, until_s: float) -> Iterable[Turn]:
-        if self._next is None or self._stands:
+        if self._stands:
+            return
+        if self._next is None:
+            # Whatever became of those who tell what was measured: no level goes on for ever.
+            if until_s > self._search.bounds.within_s + UNTOLD_S:
+                within = format_duration(self._search.bounds.within_s)
+                why = f"The search had {within}, and nothing that was measured was told it in the end."
+                yield Turn(until_s, {}, True, SEARCH, why)
             return
         said, self._next = self._next, None
         if isinstance(said, Over):

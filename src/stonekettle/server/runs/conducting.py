@@ -199,7 +199,10 @@ class Looking:
 
     def _run(self) -> None:
         try:
-            while not self._over.wait(searching.LOOK_S):
+            took_s = 0.0
+            # A long run takes longer to read: at most a sixth of the time goes there.
+            while not self._over.wait(max(searching.LOOK_S, 5 * took_s)):
+                began = time.monotonic()
                 try:
                     run = Run.objects.get(pk=self.run_id)
                     if self._may_decide(run):
@@ -207,8 +210,9 @@ class Looking:
                 except AWAY:
                     connection.close()  # the level in force goes on meanwhile
                 except Exception as error:
-                    # Without it the search ends by its time.
+                    # The level in force goes on; the search ends by its time at the latest.
                     fault(f"the search of run {self.run_id}", error)
+                took_s = time.monotonic() - began
         finally:
             connection.close()
 
