@@ -25,7 +25,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from stonekettle.core.levels import Level
 from stonekettle.core.run_data import HARDWARE, RunData
@@ -163,7 +163,7 @@ def _slower_or_faster(
 ) -> list[Change]:
     costs = [one for one in _costs(run, levels) if math.isfinite(one.variation2)]
     asked = max(1, len(costs) * (len(pairs) + 1))
-    allowed = float(stats.norm.isf(FALSE_ALARMS / asked / 2))
+    allowed = float(-special.ndtri(FALSE_ALARMS / asked / 2))
     found: list[tuple[float, Change]] = []
     for one in costs:
         for again, before in pairs:
@@ -318,7 +318,7 @@ def _regular(events: Sequence[tuple[float, float]]) -> tuple[float, float, float
             fits = np.abs(gaps / candidate - multiple) <= within
             period = float((gaps[fits] / multiple[fits]).mean())
             # The candidate is one of them: it fits itself.
-            by_chance = float(stats.binom.sf(int(fits.sum()) - 2, len(gaps) - 1, 2 * within))
+            by_chance = float(special.bdtrc(int(fits.sum()) - 2, len(gaps) - 1, 2 * within))
             chance = len(WITHIN) * len(gaps) * by_chance
             if best is None or chance < best[0]:
                 best = chance, period

@@ -19,7 +19,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import optimize, stats
+import scipy
+from scipy import special
 
 from stonekettle.core.levels import Level, usual_success
 from stonekettle.core.run_data import ResourceSeries
@@ -96,7 +97,7 @@ def obeyed(levels: Sequence[Level]) -> tuple[LittleCheck, ...]:
         return ()
     each = 1 - (1 - FALSE_ALARMS) ** (1 / len(levels))
     lightest = min(levels, key=lambda lv: lv.load.delivered)
-    return tuple(little(lv, float(stats.norm.isf(each / 2)), lightest.p99_s) for lv in levels)
+    return tuple(little(lv, float(-special.ndtri(each / 2)), lightest.p99_s) for lv in levels)
 
 
 def little(level: Level, allowed: float = 2.6, usual_s: float = 0.0) -> LittleCheck:
@@ -205,7 +206,7 @@ def _demand_by_outcome(resource: ResourceSeries, levels: Sequence[Level]) -> Dem
     columns = np.stack([np.ones_like(u), good, bad]) * root
     if bad.sum() <= FAILING * good.sum():
         columns[2] = 0.0
-    (background, success, failure), off = optimize.nnls(columns.T, u * root)
+    (background, success, failure), off = scipy.optimize.nnls(columns.T, u * root)
     usual, usual_se = usual_success(usable)
     carried = 1 / usual - 1
     kept = np.array([background > 0, success > 0, failure > 0])
@@ -243,7 +244,7 @@ def _told(
     x: FloatArray,
     u: FloatArray,
 ) -> Demand:
-    reach = float(stats.t.ppf(0.95, max(1, freedom))) * slope_se
+    reach = float(special.stdtrit(max(1, freedom), 0.95)) * slope_se
     cost = Estimate(slope, max(slope - reach, 0.0), slope + reach)
     room = max(servers - background, 0.01 * servers) / slope
     relative = reach / slope + FORM_ERROR

@@ -24,7 +24,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level, usual_success
@@ -208,7 +208,7 @@ def _fit(data: _Data, network: _Network, guess: float) -> Limit:
     # Two ways to the limit that differ by more than their errors are both less sure (Birge 1932).
     apart = prior_weight**2 * (prior - limit) ** 2 * (1 / prior_weight + 1 / max(told, 1e-12))
     dispersion = max(1.0, chi2 / max(1, len(data.loads) - 2), min(apart, MOST_APART) if network.ceiling else 0.0)
-    reach = float(stats.t.ppf(0.95, freedom)) * math.sqrt(float(np.linalg.inv(hessian)[0, 0]) * dispersion)
+    reach = float(special.stdtrit(freedom, 0.95)) * math.sqrt(float(np.linalg.inv(hessian)[0, 0]) * dispersion)
     return Limit(
         Estimate(limit, max(limit - reach, 0.0), limit + reach),
         response,

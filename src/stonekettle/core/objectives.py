@@ -35,8 +35,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy import stats
-from scipy.optimize import isotonic_regression
+import scipy
+from scipy import special
 
 from stonekettle.core.histogram import bucket_of, cropped, percentiles_s
 from stonekettle.core.levels import Level, best_times, percentile_ends
@@ -361,19 +361,25 @@ def _crossing_interval(loads: FloatArray, curve: _Curve, goal: float) -> tuple[E
     """Where the ``goal`` (a log) is crossed, whether at the lowest level already, and the share of it that is blur."""
     felt = loads - curve.blind
     ends = (
-        _crossing(felt, isotonic_regression(curve.high).x, goal),
-        _crossing(loads, isotonic_regression(curve.low).x, goal),
+        _crossing(felt, scipy.optimize.isotonic_regression(curve.high).x, goal),
+        _crossing(loads, scipy.optimize.isotonic_regression(curve.low).x, goal),
     )
-    middle = _crossing(loads - curve.blind / 2, isotonic_regression((curve.high + curve.low) / 2).x, goal)
+    middle = _crossing(
+        loads - curve.blind / 2, scipy.optimize.isotonic_regression((curve.high + curve.low) / 2).x, goal
+    )
     if middle is None:
         return None, False, 0.0
-    early = _crossing(felt, isotonic_regression(curve.high + Z_90 * curve.se).x, goal)
-    late = _crossing(loads, isotonic_regression(curve.low - Z_90 * curve.se).x, goal)
+    early = _crossing(felt, _monotone(curve.high + Z_90 * curve.se), goal)
+    late = _crossing(loads, _monotone(curve.low - Z_90 * curve.se), goal)
     step = float(np.median(np.diff(loads))) if len(loads) > 1 else float(loads[0])
     low = min(early if early is not None else middle, middle) - STEP_DOWN * step
     high = max(late if late is not None else float(loads[-1]), middle) + STEP_UP * step
     first, last = (end if end is not None else float(loads[-1]) for end in ends)
     return Estimate(middle, max(low, 0.0), high), middle <= loads[0], max(0.0, last - first) / middle
+
+
+def _monotone(logs: FloatArray) -> FloatArray:
+    return np.asarray(scipy.optimize.isotonic_regression(logs).x, dtype=np.float64)
 
 
 def _settled(levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate) -> Estimate:
@@ -413,7 +419,7 @@ def _along_the_curve(
     misfit = max(1.0, float((weight * (y - shift - tilt * x) ** 2).sum()) / (near.size - 1))
     of_levels = math.sqrt(float(place @ covariance @ place) * misfit) / max(rising, LEAST_RISING)
     mixed = MIXED_ERROR if len(levels[0].steps) > 1 else CURVE_ERROR
-    share = math.hypot(float(stats.t.ppf(0.95, near.size + 1)) * of_levels, math.hypot(response.error, mixed))
+    share = math.hypot(float(special.stdtrit(near.size + 1, 0.95)) * of_levels, math.hypot(response.error, mixed))
     # The two ends of what was measured.
     apart = float(np.interp(value, loads, np.maximum(curve.high - curve.low, 0.0))) / max(rising, LEAST_RISING) / 2
     apart += float(np.interp(value, loads, curve.blind)) / value / 2

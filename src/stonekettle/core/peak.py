@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from stonekettle.core.types import Estimate, FloatArray
 
@@ -53,7 +53,7 @@ def peak(
     it.
     """
     top = int(np.argmax(rate))
-    reach = float(stats.t.ppf(0.95, 4)) * float(se[top])
+    reach = float(special.stdtrit(4, 0.95)) * float(se[top])
     highest = float(rate[top])
     fallen = top + 1 + int(np.argmax(np.append(rate[top + 1 :] < (1 - COLLAPSE) * highest, True)))
     place = Estimate(float(loads[top]), float(loads[max(top - 1, 0)]), float(loads[min(top + 1, len(loads) - 1)]))
@@ -77,6 +77,6 @@ def peak(
     powers = np.array([1.0, at, at**2])
     value = float(powers @ shape)
     off = float(((rate[around] - design.T @ shape) ** 2 * weight).sum()) / (x.size - 3)
-    reach = float(stats.t.ppf(0.95, 4)) * math.sqrt(float(powers @ covariance @ powers) * max(1.0, off))
+    reach = float(special.stdtrit(4, 0.95)) * math.sqrt(float(powers @ covariance @ powers) * max(1.0, off))
     where = min(max(float(loads[top] * (1 + at)), place.low), place.high)
     return Estimate(value, max(0.0, value - reach), value + reach), replace(place, value=where)

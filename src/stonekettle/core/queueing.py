@@ -15,8 +15,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal, stats
-from scipy.special import gammaln, logsumexp
+from scipy.linalg import blas
+from scipy.special import gammaln, logsumexp, xlogy
 
 from stonekettle.core.types import CoreInputError, FloatArray
 
@@ -90,7 +90,7 @@ def _throughput_at(stations: Sequence[Station], think_s: float, users: float, un
     below = max(1, math.floor(users))
     n = np.arange(below + 2)
     if think_s > 0:
-        factors = stats.poisson.pmf(n, think_s * unit)
+        factors = np.exp(xlogy(n, think_s * unit) - think_s * unit - gammaln(n + 1))
     else:
         factors = np.where(n == 0, 1.0, 0.0)
     for station in stations:
@@ -98,7 +98,9 @@ def _throughput_at(stations: Sequence[Station], think_s: float, users: float, un
         inside = np.concatenate([[0.0], np.cumsum(np.log(unit / station.rates[: below + 1]))])
         inside = np.exp(inside - inside.max())
         last = unit / station.rates[-1]
-        factors = signal.lfilter(np.append(inside[0], inside[1:] - last * inside[:-1]), [1.0, -last], factors)
+        fed = np.convolve(np.append(inside[0], inside[1:] - last * inside[:-1]), factors)[: factors.size]
+        # What is fed plus the last one's part of the one before: a triangular system of two diagonals.
+        factors = blas.dtbsv(1, np.array([[1.0], [-last]]).repeat(fed.size, axis=1), fed, lower=1)
     at, after = (float(unit * factors[k - 1] / factors[k]) for k in (below, below + 1))
     return users * at if users < 1 else at + (users - below) * (after - at)
 

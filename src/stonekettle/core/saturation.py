@@ -27,7 +27,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy import stats
+from scipy import special
 
 from stonekettle.core import changes, limit, peak
 from stonekettle.core.changes import Change
@@ -347,7 +347,7 @@ def _plateau(rate: FloatArray, se: FloatArray) -> Estimate:
     mean = float(np.average(rate, weights=weight))
     k = len(rate)
     chi2 = float((((rate - mean) / se) ** 2).sum()) / max(k - 1, 1)
-    reach = float(stats.t.ppf(0.95, k + 2)) * np.sqrt(max(1.0, chi2) / weight.sum())
+    reach = float(special.stdtrit(k + 2, 0.95)) * np.sqrt(max(1.0, chi2) / weight.sum())
     return Estimate(mean, max(0.0, mean - reach), mean + reach)
 
 

@@ -58,19 +58,23 @@ def steps(*, testing: bool = False) -> list[Step]:
 def install(*, testing: bool = False, say: Callable[[str], None] = print) -> None:
     """Do every step that is not done yet, with its progress."""
     todo = [step for step in steps(testing=testing) if not step.is_done()]
-    if not todo:
-        return
+    if todo:
+        _check_disk()
+    for number, step in enumerate(todo, start=1):
+        say(f"[{number}/{len(todo)}] {step.name} …")
+        began = time.monotonic()
+        step.do()
+        say(f"[{number}/{len(todo)}] {step.name}: done in {time.monotonic() - began:.0f} s")
+    compile_modules()
+
+
+def _check_disk() -> None:
     free = shutil.disk_usage(ROOT).free
     if free < FREE_BYTES:
         raise DoorError(
             f"The disk of {ROOT} is nearly full: {free / 1e9:.1f} GB free, {FREE_BYTES / 1e9:.0f} GB are needed. "
             "Free some space, then try again."
         )
-    for number, step in enumerate(todo, start=1):
-        say(f"[{number}/{len(todo)}] {step.name} …")
-        began = time.monotonic()
-        step.do()
-        say(f"[{number}/{len(todo)}] {step.name}: done in {time.monotonic() - began:.0f} s")
 
 
 def missing_packages(testing: bool) -> list[str]:
@@ -128,6 +132,11 @@ def install_npm() -> None:
 def build_web() -> None:
     run(["npm", "run", "--silent", "build"], "building the front end", cwd=WEB)
     stamp("web", web_sources())
+
+
+def compile_modules() -> None:
+    """Whoever runs the processes may not write beside the modules, and each would compile them all for itself."""
+    subprocess.run([str(PYTHON), "-m", "compileall", "-q", str(ROOT / "src")], stdout=subprocess.DEVNULL, check=False)
 
 
 def web_sources() -> list[Path]:
