@@ -113,6 +113,16 @@ def test_objectives_decide_the_exit_code(plan_text: Text, run_file: Run) -> None
     assert [run_file(given).returncode for given in (text, text.replace("p95: 1 s", "p95: 1 ms"))] == [0, 1]
 
 
+def test_a_busy_resource_ends_a_run_whose_plan_says_so(plan_text: Text, run_file: Run, tmp_path: Path) -> None:
+    rule = "stop_when:\n  - {resource: shop.cpu, utilisation: 0 %, for: 3 s}\n"
+    run_file(practice_plan(plan_text, hold="60 s") + rule)
+    found = json.loads((tmp_path / "out" / "result.json").read_text())
+    assert found["state"] == "stopped"
+    assert "shop.cpu was " in found["cause"]
+    assert found["cause"].endswith("more than 0 % ends the run.")
+    assert found["totals"]["duration_s"] < 40
+
+
 def test_an_interrupt_drains_and_still_writes_what_was_measured(plan_text: Text, tmp_path: Path) -> None:
     plan = tmp_path / "plan.yaml"
     plan.write_text(practice_plan(plan_text, hold="60 s"))

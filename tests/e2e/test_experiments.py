@@ -6,69 +6,11 @@ import re
 from datetime import datetime, timedelta
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Page, expect
+
+from tests.e2e.writing import SHORE, begin, experiment, saved, say, sentences, source, then
 
 pytestmark = pytest.mark.e2e
-SHORE = """\
-# written by hand
-name: {name}
-system: Quillport Tramways
-journeys:
-  - name: Look
-    steps:
-      - {{name: Home page, request: GET /, think: exponential 2 s}}
-load: # in sentences
-  - hold: {{users: 15, for: 5 min}} # to begin with
-"""
-
-
-def experiment(page: Page, name: str) -> None:
-    expect(page.get_by_role("heading", name="Experiments")).to_be_visible()
-    page.goto("/experiments/new?as=text")
-    page.get_by_test_id("source").fill(SHORE.format(name=name))
-    page.get_by_role("button", name="Create experiment").click()
-    expect(page.get_by_test_id("terrain")).to_be_visible()
-
-
-def saved(page: Page) -> None:
-    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
-
-
-def sentences(page: Page) -> Locator:
-    return page.get_by_test_id("sentence")
-
-
-def source(page: Page) -> str:
-    """The text as it is saved now."""
-    saved(page)
-    number = page.url.split("/experiments/")[1].split("?")[0]
-    text: str = page.request.get(f"/api/experiments/{number}").json()["document"]["source"]
-    return text
-
-
-def begin(page: Page) -> None:
-    """Into the first value of the first sentence."""
-    sentences(page).first.locator("input").first.focus()
-
-
-def say(page: Page, *keys: str) -> None:
-    """Keys as they are pressed; a word in angle brackets is one key, anything else is typed."""
-    for key in keys:
-        if match := re.fullmatch(r"<(.+)>", key):
-            page.keyboard.press(match[1])
-        else:
-            page.keyboard.type(key)
-
-
-def then(page: Page, verb: str) -> None:
-    """The next sentence, from the list of verbs."""
-    there = sentences(page).count()
-    page.keyboard.press("Enter")
-    expect(page.get_by_role("menuitem", name=verb.capitalize())).to_be_visible()
-    page.keyboard.type(verb[0] if verb != "gather" else "ga")
-    page.keyboard.press("Enter")
-    expect(sentences(page)).to_have_count(there + 1)
-    expect(sentences(page).nth(there).locator("input").first).to_be_focused()
 
 
 def test_a_dozen_then_two_more_every_minute_then_six(page: Page) -> None:
@@ -96,27 +38,6 @@ def test_more_at_once_and_gradually_away(page: Page) -> None:
     say(page, "10", "<Tab>", "3", "<Tab>", "0", "<Tab>")
     assert "  - jump: {by: 45, for: 25 min}\n  - drop: {by: 3, every: 10 s, to: 0}\n" in source(page)
     expect(page.get_by_test_id("load-totals")).to_contain_text("at most 60 users")
-
-
-def test_sixty_percent_from_the_north_shore_until_all_have_done_four(page: Page) -> None:
-    experiment(page, "Shores")
-    page.get_by_role("button", name="Part people into groups").focus()
-    page.keyboard.press("Enter")
-    expect(page.get_by_test_id("group")).to_have_count(2)
-    page.get_by_role("button", name="Remove group 2").press("Enter")
-    expect(page.get_by_test_id("group")).to_have_count(1)
-    who = page.get_by_text("Who they are")
-    who.press("Enter")
-    page.get_by_label("Region, or shares").focus()
-    say(page, "north-shore 60 %, south-shore 40 %", "<Tab>")
-    page.get_by_label("Until each has done").focus()
-    say(page, "4", "<Tab>")
-    text = source(page)
-    assert text.startswith("# written by hand\n")
-    assert "groups: # in sentences\n  - name: everyone\n" in text
-    assert "# to begin with" in text
-    assert "regions: {north-shore: 60, south-shore: 40}" in text
-    assert "journeys_each: 4" in text
 
 
 def test_four_hundred_people_gather_in_the_morning(page: Page) -> None:
@@ -328,30 +249,6 @@ def test_a_rehearsal_shows_in_seconds_what_a_run_would_look_like(page: Page) -> 
     expect(page.get_by_role("row").nth(1)).to_contain_text("rehearsal")
 
 
-def test_stop_rules_and_budgets_are_entered_and_end_a_rehearsal(page: Page) -> None:
-    experiment(page, "Guarded")
-    page.get_by_role("button", name="Add a stop rule").click()
-    page.get_by_label("For", exact=True).select_option("response")
-    page.get_by_label("Limit", exact=True).fill("9")
-    page.get_by_label("Limit", exact=True).press("Tab")
-    page.get_by_label("Takes at most").fill("20s")
-    page.get_by_label("Takes at most").press("Tab")
-    text = source(page)
-    assert "stop_when:\n  - {for: 30 s, response: 9 s}\n" in text
-    assert "budget: {time: 20 s}\n" in text
-    expect(page.get_by_test_id("readiness")).to_contain_text("Its budget ends it after 20 s, before its load does")
-    page.get_by_label("Costs at most").fill("much")
-    page.get_by_label("Costs at most").press("Tab")
-    expect(page.get_by_role("alert").first).to_contain_text("'much'")
-    page.get_by_label("Costs at most").fill("")
-    page.get_by_label("Costs at most").press("Tab")
-    saved(page)
-    page.get_by_role("button", name="Rehearse").click()
-    page.wait_for_url("**/runs/*", timeout=90_000)
-    expect(page.get_by_test_id("run-state")).to_contain_text("stopped")
-    expect(page.get_by_test_id("ending")).to_contain_text("Stopped by the plan: its budget of 20 s is spent.")
-
-
 def test_the_forecast_follows_what_is_typed_on(page: Page) -> None:
     """Typing on in one field goes on with one revision; what is foretold of it does not stay behind."""
     experiment(page, "Foretold")
@@ -366,33 +263,6 @@ def test_the_forecast_follows_what_is_typed_on(page: Page) -> None:
     saved(page)
     expect(forecast).to_contain_text("Throughput would stop growing at about")
     expect(page.get_by_role("region", name="Revisions")).to_contain_text("peak 15 → 4000 users")
-
-
-def test_objectives_of_every_kind_are_entered(page: Page) -> None:
-    experiment(page, "Promises")
-    objectives = page.get_by_role("region", name="Objectives")
-    objectives.get_by_role("button", name="Add an objective").click()
-    objectives.get_by_label("What", exact=True).select_option("apdex")
-    objectives.get_by_label("Score").fill("0.9")
-    objectives.get_by_label("T", exact=True).fill("400ms")
-    objectives.get_by_label("T", exact=True).press("Tab")
-    assert "objectives:\n  - {apdex: 0.9, target: 400 ms}\n" in source(page)
-    objectives.get_by_role("button", name="Add an objective").click()
-    objectives.get_by_label("What of objective 2").select_option("mean")
-    objectives.get_by_label("Limit of objective 2").fill("2")
-    objectives.get_by_label("Limit of objective 2").press("Tab")
-    objectives.get_by_label("Role of objective 2").select_option("for information")
-    objectives.get_by_label("Objective 2 of").select_option("Home page")
-    saved(page)
-    assert "step: Home page" in source(page)
-    assert "mean: 2 s" in source(page)
-    assert "role: for information" in source(page)
-    objectives.get_by_label("Score").fill("3")
-    objectives.get_by_label("Score").press("Tab")
-    expect(objectives.get_by_role("alert")).to_be_visible()
-    objectives.get_by_label("What", exact=True).select_option("errors")
-    saved(page)
-    assert "- {errors: 1 %}" in source(page)
 
 
 def test_a_search_is_typed_and_rehearsed(page: Page) -> None:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
+import numpy as np
 import pytest
 
+from stonekettle.core.run_data import ResourceSeries
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.rehearsal import Rehearsed, rehearse
 from stonekettle.engine.signals import Lost, Told, Verb
-from stonekettle.engine.stopping import strategies_of
+from stonekettle.engine.stopping import LATE_S, Asked, strategies_of
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
@@ -54,6 +57,17 @@ def test_slow_answers_end_it_too() -> None:
     assert 85 <= found.ordered.duration_s <= 150  # it queues from 102 users on
 
 
+METERED = {"components": [{"name": "shop", "meter": {"openmetrics": "http://127.0.0.1:1/metrics"}}]}
+
+
+def test_a_full_resource_ends_it() -> None:
+    found = played(system=METERED, stop_when=[{"resource": "shop.cpu", "utilisation": "80 %", "for": "10 s"}])
+    assert found.end.state == RunState.STOPPED
+    assert "shop.cpu was 8" in found.end.cause
+    assert "more than 80 % ends the run" in found.end.cause
+    assert 70 <= found.ordered.duration_s <= 105  # 80 users bring 78 % of it, 100 nearly all
+
+
 def test_what_stays_within_the_rules_runs_to_its_end() -> None:
     found = played(stop_when=[{"errors": "90 %"}, {"response": "9 s"}], budget={"time": "1 h"})
     assert found.end.state == RunState.FINISHED
@@ -72,7 +86,7 @@ def test_a_budget_of_time_or_of_money_ends_it() -> None:
 
 def told(generator: str, second: int, completed: int, errors: int = 0, **more: float) -> Told:
     counts = {"completed": [completed, 0], "errors": [errors, 0], "response_sum_s": [more.get("sum_s", 0.0), 0.0]}
-    return Told(generator, {"second": second, **counts, "in_flight": more.get("in_flight", 0.0)})
+    return Told(generator, {"second": second, **counts, **more})
 
 
 def test_all_generators_are_judged_together_and_late_ones_are_waited_for() -> None:
@@ -87,6 +101,33 @@ def test_all_generators_are_judged_together_and_late_ones_are_waited_for() -> No
         "55.6 % of all steps failed over 2 s, and more than 50 % end the run",
     )
     assert not list(rule.advise(5, [told("a", 3, 9, 9), told("b", 3, 9, 9)]))  # said once
+
+
+def test_a_resource_is_judged_where_it_was_known_and_over_the_whole_time() -> None:
+    rules = [{"resource": "shop.cpu", "utilisation": "90 %", "for": "4 s"}]
+    plan = plan_of(system=METERED, stop_when=rules)
+    (rule,) = strategies_of(plan)
+    asked = Asked.by(plan)
+    assert asked == Asked(("shop.cpu",), 4 + LATE_S)
+
+    def wishes(*busy: float | None) -> list[str]:
+        values = np.array([math.nan if one is None else one for one in busy])
+        series = ResourceSeries("shop", "cpu", "cpu", np.ones(values.size), values)
+        return [wish.why for wish in rule.advise(9, [asked.of([series])])]
+
+    assert not wishes(1, 1, 1)  # not for as long yet
+    assert not wishes(1, 1, 1, 0.5)
+    assert not wishes(1, 1, None, None, None, 1, None)  # known too little
+    assert not list(rule.advise(9, []))
+    assert wishes(0, 1, None, 0.9, 1, None) == ["shop.cpu was 96.7 % busy over 4 s, and more than 90 % ends the run"]
+    assert not wishes(1, 1, 1, 1)  # said once
+
+
+def test_generators_that_are_late_end_it_where_the_plan_says_so() -> None:
+    (rule,) = strategies_of(plan_of(stop_when=[{"blur": "20 %", "for": "2 s"}]))
+    assert not list(rule.advise(1, [told("a", 0, 9, users=10, overdue=1, blind=1), told("a", 1, 9, users=10)]))
+    (wish,) = rule.advise(3, [told("a", 2, 9, users=10, overdue=3, blind=1.5)])
+    assert wish.why == "the generators were late with 22.5 % of the users over 2 s, and more than 20 % end the run"
 
 
 def test_a_lost_generator_is_not_waited_for() -> None:
@@ -107,9 +148,13 @@ def test_a_system_that_answers_nobody_is_slow() -> None:
 @pytest.mark.parametrize(
     ("more", "path", "part"),
     [
-        ({"stop_when": [{"for": "9 s"}]}, "stop_when[0]", "either errors or a response time"),
+        ({"stop_when": [{"for": "9 s"}]}, "stop_when[0]", "one of errors, a response time, a resource"),
         ({"stop_when": [{"errors": "9 %", "for": "500 ms"}]}, "stop_when[0].for", "greater than or equal to 1"),
         ({"stop_when": [{"step": "pai", "errors": "9 %"}]}, "stop_when[0].step", "no step named 'pai'"),
+        ({"stop_when": [{"resource": "shop.cpu"}]}, "stop_when[0]", "a resource with its utilisation"),
+        ({"stop_when": [{"errors": "9 %", "blur": "9 %"}]}, "stop_when[0]", "one of errors"),
+        ({"stop_when": [{"step": "pay", "blur": "9 %"}]}, "stop_when[0]", "about no step"),
+        ({"stop_when": [{"resource": "shp.cpu", "utilisation": "9 %"}]}, "stop_when[0].resource", "of no component"),
         ({"budget": {"money": 5}}, "budget.money", "no component of 's' has a price"),
         ({"budget": {"time": "0 s"}}, "budget.time", "greater than 0"),
     ],

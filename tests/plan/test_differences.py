@@ -53,11 +53,13 @@ def test_a_plan_does_not_differ_from_itself() -> None:
                     *GOALS,
                     {"step": "Home page", "mean": "800 ms", "role": "for information"},
                     {"apdex": 0.9, "target": "500 ms"},
+                    {"throughput": "300 /min"},
                 ]
             },
             [
                 "objective of Home page, mean added: 800 ms, for information",
                 "objective of all requests, Apdex added: 0.9 at T = 500 ms",
+                "objective of all requests, throughput added: 5 /s",
             ],
         ),
         ({"error_limit": "10 %"}, ["error limit 5 % → 10 %"]),
@@ -66,6 +68,10 @@ def test_a_plan_does_not_differ_from_itself() -> None:
         (
             {"stop_when": [{"errors": "20 %", "for": "30 s"}], "budget": {"time": "5 min"}},
             ["stop rule added: all steps over 20 % errors for 30 s", "budget none → 5 min"],
+        ),
+        (
+            {"stop_when": [{"resource": "ledger.cpu", "utilisation": "95 %"}, {"blur": "20 %", "for": "1 min"}]},
+            ["stop rule added: ledger.cpu over 95 % busy for 10 s", "stop rule added: blur over 20 % for 1 min"],
         ),
         ({"generators": {"when_lost": "end"}}, ["when a generator is lost take over → end"]),
     ],

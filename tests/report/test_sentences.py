@@ -21,7 +21,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.twin import simulate
 from stonekettle.practice.unfit import Blocked, Laborious
-from stonekettle.report import sentences
+from stonekettle.report import result, sentences
 from stonekettle.report.sentences import Note
 from tests.conftest import PLAN_TEXT, climb, one_server_system, visits
 
@@ -39,8 +39,9 @@ def told(
         as_planned(profile),
         document.core_objectives(plan),
         plan.error_limit,
+        promised=document.throughput_goals(plan),
     )
-    return sentences.verdict(found), {note.kind: note for note in sentences.notes(found, plan)}
+    return sentences.verdict(found, plan), {note.kind: note for note in sentences.notes(found, plan)}
 
 
 def test_the_verdict_says_limit_interval_and_cause() -> None:
@@ -240,7 +241,7 @@ def test_what_changed_is_told_with_what_would_settle_it(change: Change, title: s
     run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
     found = analysis.analyse(run, as_planned(SATURATING), document.core_objectives(PLAN), PLAN.error_limit)
     changed = replace(found, changes=(change,))
-    assert sentences.verdict(changed) == f"{sentences.verdict(found)} {title}."
+    assert sentences.verdict(changed, PLAN) == f"{sentences.verdict(found, PLAN)} {title}."
     notes = {note.kind: note for note in sentences.notes(changed, PLAN)}
     note = notes[f"change:{change.kind}"]
     assert note.title == title
@@ -251,3 +252,36 @@ def test_what_changed_is_told_with_what_would_settle_it(change: Change, title: s
 
 def sentences_kinds(found: analysis.Analysis) -> list[str]:
     return [note.kind for note in sentences.notes(found, PLAN)]
+
+
+def promising(*goals: dict[str, object]) -> Plan:
+    return document.from_document({**document.to_document(PLAN), "objectives": list(goals)})
+
+
+def test_work_that_was_promised_is_told_with_what_was_done_of_it() -> None:
+    """Two processors of 20 ms do 100 steps/s; 95 % within 100 ms holds up to some 75 of them."""
+    config = one_server_system(20, servers=2)
+    quick = {"p95": "100 ms"}
+    verdict, notes = told(config, plan=promising(quick, {"throughput": "60 /s", "step": "page"}))
+    assert re.search(r"Does 7\d\.\d steps/s of page at \d+ users, 60 were promised\.", verdict)
+    assert notes["throughput"].grade == "holds"
+    verdict, notes = told(config, plan=promising(quick, {"throughput": 98}))
+    assert re.search(r"Does no more than 7\d\.\d steps/s of all steps, 98 were promised\.", verdict)
+    assert notes["throughput"].grade == "broken"
+    assert notes["throughput"].details[0].startswith("✕ 98 steps/s of all steps or more: 7")
+    assert "up to the load at which the other objectives hold" in notes["throughput"].text
+    verdict, notes = told(config, plan=promising(quick, {"throughput": 98, "role": "for information"}))
+    assert "promised" not in verdict
+    assert notes["throughput"].grade == "strained"
+    verdict, notes = told(config, plan=promising({"p95": "1 ms"}, {"throughput": 5}))
+    assert "Other objectives are broken already where" in verdict
+
+
+@pytest.mark.parametrize(("promised", "said"), [(60, "objectives met"), (140, "objectives broken")])
+def test_work_alone_decides_where_nothing_else_was_promised(promised: int, said: str) -> None:
+    plan = promising({"throughput": promised})
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    goals = document.throughput_goals(plan)
+    found = analysis.analyse(run, as_planned(SATURATING), document.core_objectives(plan), 0.05, promised=goals)
+    assert result.outcome(found) == said
+    assert sentences.notes(found, plan)[1].text.startswith("The most that was done at any load of this run.")

@@ -129,3 +129,14 @@ def test_a_window_of_a_long_run_is_read_as_fine_as_it_fits(
     for odd in ("from_s=80&until_s=20", "from_s=900", "from_s=0&until_s=999999"):
         assert client.get(f"/api/runs/{run.pk}/plate?{odd}").status_code == 200
     assert client.get(f"/api/runs/{run.pk}/plate?from_s=-3").status_code == 422
+
+
+def test_the_last_seconds_of_a_resource_are_at_hand_by_its_key(make_run: MakeRun) -> None:
+    run = make_run(60)
+    measured = data.load(run)
+    whole = measured.run.resources[0]
+    metering.complete(run, measured)
+    found = metering.lately(run.pk, [whole.key, "shop.unknown"], 12)
+    assert list(found) == [whole.key]
+    assert found[whole.key] == pytest.approx(whole.utilisation[-12:], abs=1e-5)
+    assert metering.lately(make_run(0, state="running").pk, [whole.key], 12) == {}

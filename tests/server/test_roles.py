@@ -132,6 +132,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /experiments/{experiment_id}/rehearsals": (P, None),
     "GET /experiments/{experiment_id}/schedules": (R, None),
     "POST /experiments/{experiment_id}/schedules": (P, {"at": SOON[:16], "zone": "UTC"}),
+    "GET /schedules": (R, None),
     "DELETE /schedules/{schedule_id}": (P, None),
     "GET /experiments/{experiment_id}/forecast": (R, None),
     "GET /runs": (R, None),

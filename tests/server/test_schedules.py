@@ -175,3 +175,19 @@ def test_over_http(client: Client, experiment: Experiment) -> None:
     assert client.delete(f"/api/schedules/{line['id']}").json()["next_at"] is None
     assert send(client, "POST", there, at=at, zone="UTC", every="often").status_code == 422
     assert send(client, "POST", there, at=f"{at}+02:00", zone="UTC").status_code == 422
+
+
+def test_what_is_to_come_of_all_experiments_stands_in_one_list(
+    client: Client, planner: User, experiment: Experiment
+) -> None:
+    days = [(timezone.now() + timedelta(days=n)).strftime("%Y-%m-%dT06:30") for n in (3, 2)]
+    later, sooner = (scheduled(planner, experiment, day) for day in days)
+
+    def coming() -> list[tuple[int, str]]:
+        return [(one["id"], one["experiment"]) for one in client.get("/api/schedules").json()]
+
+    assert coming() == [(sooner.pk, experiment.name), (later.pk, experiment.name)]
+    schedules.unschedule(Actor.of(planner), sooner)
+    assert coming() == [(later.pk, experiment.name)]
+    Experiment.objects.update(archived_at=timezone.now())
+    assert coming() == []

@@ -31,6 +31,7 @@ from stonekettle.engine.rollup import StoredSecond, assemble
 from stonekettle.engine.script import cell_numbers, cells_of
 from stonekettle.engine.searching import LOOK_S
 from stonekettle.engine.signals import Action, Give, Heard, Measured, Move, Note, Verb, Wish
+from stonekettle.engine.stopping import Asked
 from stonekettle.engine.targets import check_allowed
 from stonekettle.meters import resources
 from stonekettle.meters.samples import Batch, Readings, Source, unpack
@@ -50,6 +51,8 @@ EXIT_CODES = {
 }
 
 
+BEFORE = 15
+"""Rounds of meters read beside those asked for: a rate needs the one before."""
 GENERATORS = len(os.sched_getaffinity(0))
 """One for each core, unless told otherwise."""
 
@@ -71,6 +74,7 @@ class FileControl(LocalGenerators):
         self._spool = tempfile.TemporaryFile(dir=out)  # noqa: SIM115  (closed by forget)
         self._spooled: list[tuple[int, int]] = []
         self._told, self._looks_at = 0, LOOK_S
+        self._asked, self._asked_at = Asked.by(plan), 0
         self._reports: Sequence[EndpointReport] = ()
 
     def prepared(self, plan: Plan, allowance: Allowance, trial_requests: int) -> None:
@@ -114,13 +118,21 @@ class FileControl(LocalGenerators):
         self._tell(event.rollup["second"])
 
     def heard(self) -> Sequence[Heard]:
-        found = super().heard()
+        found = [*super().heard(), *self._busy()]
         orders = self.ordered.orders
         lasted = bool(orders) and self._told >= orders[-1].at_s + OVER_S
         if self.plan.search is None or not lasted or self._told < self._looks_at:
             return found
         self._looks_at = self._told + LOOK_S
         return [*found, Measured(self.measured(self._told)[0])]
+
+    def _busy(self) -> list[Heard]:
+        """What stop rules ask of the resources, once a second."""
+        if self._asked is None or self._told <= self._asked_at:
+            return []
+        self._asked_at = self._told
+        late = unpack(self.sources, self.chunks[-(self._asked.seconds + BEFORE) :])
+        return [self._asked.of(resources.series(self.plan.system, late, self._told))]
 
     def measured(self, seconds: int) -> tuple[RunData, Readings]:
         """The first seconds of the run as the core reads them, and what the meters read."""
@@ -231,7 +243,8 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     length = 1 + max((int(s.rollup["second"]) for s in journal.seconds), default=0)
     data, readings = journal.measured(length)
     goals = document.core_objectives(plan)
-    analysis = core.analyse(data, journal.ordered, goals, plan.error_limit, journal.requests())
+    promised = document.throughput_goals(plan)
+    analysis = core.analyse(data, journal.ordered, goals, plan.error_limit, journal.requests(), promised=promised)
     journal.forget()
     if journal.state == RunState.ANALYSING:
         journal.move(ending.state, ending.cause)

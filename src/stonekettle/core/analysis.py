@@ -10,6 +10,8 @@ from stonekettle.core.changes import Change
 from stonekettle.core.load import LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.core.run_data import RunData
+from stonekettle.core.throughput import ThroughputGoal, ThroughputResult
+from stonekettle.core.throughput import judge as judge_throughput
 from stonekettle.core.types import Declined, Reason
 
 VERSION = 7
@@ -42,6 +44,7 @@ class Analysis:
     first_errors: tuple[objectives.FirstError, ...]
     arriving: Arriving | None = None
     changes: tuple[Change, ...] = ()
+    throughput: tuple[ThroughputResult, ...] = ()
 
     @property
     def trustworthy(self) -> bool:
@@ -55,11 +58,14 @@ def analyse(
     goals: Sequence[objectives.Objective],
     error_limit: float,
     requests: Iterable[stalls.Requests] = (),
+    *,
+    promised: Sequence[ThroughputGoal] = (),
 ) -> Analysis:
     """Analyse ``run`` by the load that was ``ordered`` and its objectives.
 
     ``error_limit`` is the error ratio (0..1) that defines the breaking point. ``requests`` are the run's
-    single requests; they are read only when stalls of the generators must be cut out.
+    single requests; they are read only when stalls of the generators must be cut out. ``promised`` is the work that
+    must be done while the objectives hold.
     """
     planned = ordered.levels()
     measured = levels.measure(run, planned)
@@ -91,7 +97,9 @@ def analyse(
         point = Declined(Reason.GENERATOR, point.at_least)
     elif not measured:
         limiting = Declined(Reason.TOO_FEW_LEVELS)
+    done = judge_throughput(run, measured, promised, comfort)
     if sum(check.gross for check in checks) * 3 > len(checks):
+        done = ()
         point = comfort = breaking = limiting = Declined(Reason.LAWS)
     return Analysis(
         VERSION,
@@ -107,6 +115,7 @@ def analyse(
         objectives.first_errors(run),
         _arriving(run),
         changed,
+        done,
     )
 
 

@@ -142,6 +142,9 @@ class RunData:
     resources: tuple[ResourceSeries, ...] = ()
     error_kinds: dict[str, IntArray] = field(default_factory=dict)
     arrivals: Arrivals | None = None
+    received_bytes: int = 0
+    sent_bytes: int = 0
+    """Over the whole run, headers and bodies; 0 where nothing told them."""
     kept: Times | None = None
     """Response times beside the stalls of generators, once they have been cut out (:mod:`stalls`)."""
 

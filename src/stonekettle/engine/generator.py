@@ -118,9 +118,10 @@ class LoadLoop:
             if transfers.held:
                 transfers.release()
             looking.look()
+            transfers.arrive()
             if not transfers.collect():
-                until = min(population.due(now), next_tick) - time.perf_counter()
-                if until > 0 and transfers:
+                until = min(population.due(now), transfers.due, next_tick) - time.perf_counter()
+                if until > 0 and transfers.watched:
                     looking.wait(until)
                     transfers.collect()
                 elif until > 0:

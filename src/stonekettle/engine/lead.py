@@ -108,6 +108,8 @@ class Lead:
             self._confirmed(now, item)
         elif isinstance(item, signals.Measured):
             self.course.heed(item.run)
+        elif isinstance(item, signals.Metered):
+            pass  # for the stop rules alone
         elif isinstance(item, signals.Finished):
             self._finished(now, item)
         elif isinstance(item, signals.Lost):

@@ -12,7 +12,7 @@ from stonekettle.engine.lead import Lead
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms, cell_numbers
 from stonekettle.engine.searching import LOOK_S, Searcher, searcher_of
-from stonekettle.engine.stopping import strategies_of
+from stonekettle.engine.stopping import Asked, strategies_of
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.twin import Twin, TwinGroup, TwinJourney
@@ -59,13 +59,13 @@ def rehearse(
     )
     arriving = tuple(one.name for one in terms if one.arrives)
     twin = Twin(config, journeys, seed=seed, arrivals=arriving, groups={one.name: _people(one) for one in terms})
-    return _Rehearsal(lead, twin, terms, cell_numbers(plan), tell, guide).play()
+    return _Rehearsal(lead, twin, terms, cell_numbers(plan), tell, guide, Asked.by(plan)).play()
 
 
 def _people(terms: GroupTerms) -> TwinGroup:
     each = terms.each if terms.each is not None else 1 if terms.arrives else None
     at_most = terms.at_most if terms.arrives else None
-    return TwinGroup(terms.weights, terms.fixed, each, terms.evenly, at_most, terms.stay_s)
+    return TwinGroup(terms.weights, terms.fixed, each, terms.evenly, at_most, terms.stay_s, terms.round_trip_s)
 
 
 class _Rehearsal:
@@ -77,8 +77,9 @@ class _Rehearsal:
         cells: IntArray,
         tell: Callable[[float], None],
         guide: Searcher | None,
+        asked: Asked | None,
     ) -> None:
-        self._guide, self._looks_at = guide, LOOK_S
+        self._guide, self._asked, self._looks_at = guide, asked, LOOK_S
         self._lead, self._twin, self._terms, self._cells, self._tell = lead, twin, terms, cells, tell
         self._read = 0
         self._news: list[signals.Heard] = [
@@ -110,6 +111,8 @@ class _Rehearsal:
                 self._looks_at = self._twin.now + LOOK_S
                 if self._guide is not None and self._guide.wants_to_hear(self._twin.now, self._lead.course.orders):
                     self._news.append(signals.Measured(self._twin.collected()))
+                if self._asked is not None:
+                    self._news.append(self._asked.of(self._twin.metered()))
         return Rehearsed(
             self._twin,
             self._lead.course.orders,

@@ -188,6 +188,7 @@ def assemble(
     entries: list[tuple[int, int, bytes]] = []
     low_entries: list[tuple[int, int, bytes]] = []
     stalls: list[tuple[float, float]] = []
+    received = sent = 0
     for item in stored:
         t, rollup = int(item.rollup["second"]), item.rollup
         if t >= n:
@@ -202,6 +203,8 @@ def assemble(
         for name, table in sums.items():
             # Older runs counted steps only.
             table[t] += rollup.get(name, rollup["completed"] if name == "requests" else 0.0)
+        received += rollup.get("bytes_in", 0)
+        sent += rollup.get("bytes_out", 0)
         for kind, count in rollup["error_kinds"].items():
             kinds.setdefault(kind, np.zeros(n, dtype=np.int64))[t] += count
         stalls += [(begun, ended) for begun, ended in rollup.get("stalls", ())]
@@ -231,6 +234,8 @@ def assemble(
         low_histograms=HistogramSeries.from_entries(low_entries),
         resources=tuple(resources),
         error_kinds=kinds,
+        received_bytes=received,
+        sent_bytes=sent,
     )
 
 

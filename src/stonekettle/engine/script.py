@@ -89,7 +89,7 @@ class GroupTerms:
     """How a group's people come, behave and leave. ``weights`` and ``fixed`` (of the first seats) choose journeys;
     ``each`` is how many a person does, None: no end. Where connections are kept, who comes takes over those of who
     left. ``stay_s``: another takes the place of who has been there so long; 0: nobody. ``down`` and ``up`` limit a
-    transfer, in bytes per second; 0: no limit."""
+    transfer, in bytes per second; 0: no limit; ``round_trip_s`` is added to each of its round trips."""
 
     name: str
     weights: tuple[float, ...]
@@ -102,6 +102,7 @@ class GroupTerms:
     region: str = ""
     down: int = 0
     up: int = 0
+    round_trip_s: float = 0.0
     keeps_connections: bool = False
     stay_s: float = 0.0
 
@@ -122,6 +123,7 @@ class GroupTerms:
             region=group.region,
             down=round((group.network.down or 0) / 8),
             up=round((group.network.up or 0) / 8),
+            round_trip_s=group.network.round_trip or 0.0,
             keeps_connections=arriving is not None and arriving.connections == "kept",
             stay_s=(group.stay_s or 0.0) if isinstance(group, UserGroup) else 0.0,
         )

@@ -12,6 +12,7 @@ from typing import Any
 
 from stonekettle.core.orders import Order
 from stonekettle.core.run_data import RunData
+from stonekettle.core.types import FloatArray
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.lifecycle import RunState
 
@@ -97,7 +98,15 @@ class Measured:
     run: RunData
 
 
-Heard = Ready | Told | Acknowledged | Lost | Finished | Wish | Measured
+@dataclass(frozen=True)
+class Metered:
+    """How busy resources were, by key (0..1, NaN where unknown), in the last seconds of the run so far; the newest come
+    last. Told where a stop rule asks."""
+
+    utilisation: Mapping[str, FloatArray]
+
+
+Heard = Ready | Told | Acknowledged | Lost | Finished | Wish | Measured | Metered
 
 
 # Done

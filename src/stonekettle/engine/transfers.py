@@ -1,10 +1,17 @@
-"""Users' requests in the air: handed to libcurl, taken back, recorded. The hot path of the loop."""
+"""Users' requests in the air: handed to libcurl, taken back, recorded. The hot path of the loop.
+
+Where a group's line has a round trip of its own, an answer travels on for as long as its round trips would have taken:
+the user gets it then, and its phases tell of it.
+"""
 
 from __future__ import annotations
 
+import math
 import time
 from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
+from heapq import heappop, heappush
 from random import Random
 
 import pycurl
@@ -30,6 +37,8 @@ HELD_LONG_S = 0.25
 
 _ERROR = {name: number for number, name in enumerate(ERRORS)}
 CUT_OFF = _ERROR["cut off at the end"]
+NOWHERE = frozenset({CUT_OFF, _ERROR["time limit"], _ERROR["target not allowed"]})
+"""Nothing travels back from these: nobody waits for it any more, or nothing was sent."""
 _CURL_ERRORS = {
     pycurl.E_COULDNT_CONNECT: _ERROR["connection refused"],
     pycurl.E_OPERATION_TIMEDOUT: _ERROR["time limit"],
@@ -40,6 +49,19 @@ _CURL_ERRORS = {
     pycurl.E_SSL_CONNECT_ERROR: _ERROR["TLS"],
     pycurl.E_PEER_FAILED_VERIFICATION: _ERROR["TLS"],
 }
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """An answer that libcurl has taken: its flight and error, how long the loop was blind to it (s), and by how much
+    (s) its connecting, its encrypting and its first byte come later on the user's line."""
+
+    flight: Flight
+    error: int
+    blind_s: float
+    connected_s: float = 0.0
+    encrypted_s: float = 0.0
+    answered_s: float = 0.0
 
 
 class Transfers:
@@ -70,6 +92,9 @@ class Transfers:
         self.start = 0.0
         """When the run began, on the loop's clock."""
         self._limits = [(terms.down, terms.up) for terms in script.groups]
+        self._round_trips = [terms.round_trip_s for terms in script.groups]
+        self._travelling: list[tuple[float, int, Arrival]] = []
+        self._travelled = 0
         self._cells = script.numbers.tolist()
         self._keeps = [terms.keeps_connections for terms in script.groups]
         self._kept: list[list[User]] = [[] for _ in script.groups]
@@ -80,7 +105,17 @@ class Transfers:
 
     def __bool__(self) -> bool:
         """Whether any transfer is in the air."""
+        return bool(self._busy or self._travelling)
+
+    @property
+    def watched(self) -> bool:
+        """Whether libcurl has any of them."""
         return bool(self._busy)
+
+    @property
+    def due(self) -> float:
+        """When the next answer that travels reaches its user."""
+        return self._travelling[0][0] if self._travelling else math.inf
 
     @property
     def held(self) -> bool:
@@ -186,13 +221,13 @@ class Transfers:
         while True:
             queued, good, bad = info_read(256)
             for handle in good:
-                self._finish(busy[handle], 0, clock())
+                self._take(busy[handle], 0, clock())
             for handle, code, _ in bad:
                 flight = busy[handle]
                 error = _CURL_ERRORS.get(code, _ERROR["other"])
                 if flight.refused:
                     error = _ERROR["target not allowed"]
-                self._finish(flight, error, clock())
+                self._take(flight, error, clock())
             any_done = any_done or bool(good or bad)
             if not queued:
                 return any_done
@@ -207,23 +242,56 @@ class Transfers:
                 self._end_step(flight.user, now)
             else:
                 self._on_end(flight.user, now, False)
-        while self._busy:
+        while self._busy or self._travelling:
+            while self._travelling:
+                self._finish(Arrival(heappop(self._travelling)[2].flight, CUT_OFF, 0.0), now)
             for flight in list(self._busy.values()):
                 if flight.handle in self._busy:
-                    self._finish(flight, CUT_OFF, now)
+                    self._take_down(flight)
+                    self._finish(Arrival(flight, CUT_OFF, self._looking.blind_s), now)
 
-    def _finish(self, flight: Flight, error: int, now: float) -> None:
+    def arrive(self) -> None:
+        """Let the users have the answers that have travelled as long as their lines make them."""
+        travelling, clock = self._travelling, time.perf_counter
+        while travelling and travelling[0][0] <= (now := clock()):
+            self._finish(heappop(travelling)[2], now)
+
+    def _take_down(self, flight: Flight) -> None:
+        self._multi.remove_handle(flight.handle)
+        del self._busy[flight.handle]
+
+    def _take(self, flight: Flight, error: int, now: float) -> None:
+        """Take an ended transfer from libcurl: its user has the answer now, or once it has travelled."""
+        self._take_down(flight)
+        trip = self._round_trips[flight.user.group]
+        if not trip or error in NOWHERE:
+            self._finish(Arrival(flight, error, self._looking.blind_s), now)
+            return
+        info, request = flight.handle.getinfo, flight.request
+        assert request is not None  # a flight in the air has a request
+        connected = trip if info(pycurl.NUM_CONNECTS) else 0.0
+        encrypted = connected + trip if connected and info(pycurl.APPCONNECT_TIME_T) else 0.0
+        answered = max(connected, encrypted) + trip
+        due, given_up = now + answered, (flight.begun if flight.hops else flight.started) + request.time_limit_ms / 1e3
+        if due > given_up:
+            error, due = _ERROR["time limit"], given_up
+        arrival = Arrival(flight, error, self._looking.blind_s, connected, encrypted, answered)
+        self._travelled += 1
+        heappush(self._travelling, (due, self._travelled, arrival))
+
+    def _finish(self, arrival: Arrival, now: float) -> None:
         """Record a transfer that ended, and go on with the step it belongs to."""
+        flight, error = arrival.flight, arrival.error
         handle, request, user = flight.handle, flight.request, flight.user
         assert request is not None  # a flight in the air has a request
-        self._multi.remove_handle(handle)
-        del self._busy[handle]
         info = handle.getinfo
         status = info(pycurl.RESPONSE_CODE)
-        total = info(pycurl.TOTAL_TIME_T)
+        later = int(arrival.answered_s * 1e6)
+        total = info(pycurl.TOTAL_TIME_T) + later
         elapsed = int((now - flight.started) * 1e6)
         if error:
-            total = max(total, elapsed)
+            # Given up on its way back it took no longer than until then.
+            total = elapsed if later else max(total, elapsed)
         place, target = flight.place, None if error else flight.leads_to(status)
         led_on = target is not None and self._follows(flight, status, target, now)
         if target is not None and not led_on:
@@ -231,7 +299,7 @@ class Transfers:
         elif target is None and not error and status not in request.expect:
             error = _ERROR["status"]
         if not led_on and (request.examiner is not None or flight.headers is not None):
-            error = self._examine(flight, request, status, total, error)
+            error = self._examine(arrival, request, status, total, error)
         several = flight.part or bool(request.accompanying) or flight.hops > 0
         dns = connect = tls = sent = 0
         flags = (PART if several else 0) | (LED_ON if led_on else 0)
@@ -239,6 +307,11 @@ class Transfers:
             flags |= NEW_CONNECTION
             dns, connect = info(pycurl.NAMELOOKUP_TIME_T), info(pycurl.CONNECT_TIME_T)
             tls, sent = info(pycurl.APPCONNECT_TIME_T), info(pycurl.PRETRANSFER_TIME_T)
+        first = info(pycurl.STARTTRANSFER_TIME_T)
+        if later:
+            before, encrypted = int(arrival.connected_s * 1e6), int(arrival.encrypted_s * 1e6)
+            connect, tls = connect + before if connect else 0, tls + encrypted if tls else 0
+            sent, first = sent + max(before, encrypted) if sent else 0, first + later if first else 0
         start = self.start
         memory, offset = self.buffer.slot()
         FORMAT.pack_into(
@@ -260,10 +333,10 @@ class Transfers:
             connect,
             tls,
             sent,
-            info(pycurl.STARTTRANSFER_TIME_T),
+            first,
             total,
             max(0, elapsed - total),
-            int(self._looking.blind_s * 1e6),
+            int(arrival.blind_s * 1e6),
         )
         if led_on:
             if not self._gates.limited or self._may_go(flight, target or ""):
@@ -285,21 +358,23 @@ class Transfers:
             flight.due, flight.begun = flight.scheduled, flight.started
         return flight.follow(status, url, int((now - flight.begun) * 1000))
 
-    def _examine(self, flight: Flight, request: Request, status: int, total_us: int, error: int) -> int:
+    def _examine(self, arrival: Arrival, request: Request, status: int, total_us: int, error: int) -> int:
         """Look at what was captured of a response; the error it ends with."""
+        flight = arrival.flight
         whole, response = flight.whole, flight.taken(status, total_us / 1e6)
         if self.timings.wanted and not flight.part:
             self.timings.add(request.step, response.headers)
         error = error or self._judge(flight, request, response)
         if whole and (chosen := self.choice.why(request.step, error, total_us)) is not None:
-            self._keep(flight, request, response, error, total_us, *chosen)
+            self._keep(arrival, request, response, error, total_us, *chosen)
         return error
 
     def _keep(
-        self, flight: Flight, request: Request, response: Response, error: int, total_us: int, why: Why, chance: float
+        self, arrival: Arrival, request: Request, response: Response, error: int, total_us: int, why: Why, chance: float
     ) -> None:
         if len(self._kept_whole) >= MOST_WAITING:
             return
+        flight = arrival.flight
         user, (headers, body) = flight.user, flight.sent()
         self._kept_whole.append(
             Whole(
@@ -311,7 +386,7 @@ class Transfers:
                 status=response.status,
                 error=ERRORS[error],
                 total_us=total_us,
-                blind_us=int(self._looking.blind_s * 1e6),
+                blind_us=int(arrival.blind_s * 1e6),
                 why=why,
                 chance=chance,
                 method=request.method,

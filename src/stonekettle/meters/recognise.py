@@ -74,6 +74,10 @@ _RULES = (
 )  # fmt: skip
 
 
+NAMES = tuple(dict.fromkeys(rule.name for rule in _RULES))
+"""What resources are called that are recognised."""
+
+
 def recognise(metrics: Iterable[str], component: Component) -> tuple[ResourceMapping, ...]:
     """Mappings for the resources that a component's metrics name in a known way."""
     names = sorted(metrics)

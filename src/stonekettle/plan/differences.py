@@ -92,7 +92,10 @@ def _region(group: UserGroup | ArrivalGroup) -> str:
 
 def _network(group: UserGroup | ArrivalGroup) -> str:
     rates = (("down", group.network.down), ("up", group.network.up))
-    return ", ".join(f"{format_bit_rate(rate)} {way}" for way, rate in rates if rate) or "unlimited"
+    parts = [f"{format_bit_rate(rate)} {way}" for way, rate in rates if rate]
+    if group.network.round_trip:
+        parts.append(f"{format_duration(group.network.round_trip)} round trip")
+    return ", ".join(parts) or "unlimited"
 
 
 def _objectives(before: Plan, after: Plan) -> Iterator[str]:
@@ -109,7 +112,8 @@ def _about(goal: Objective) -> str:
     subject = goal.step or "all requests"
     if goal.percentile is not None:
         return f"{subject}, p{goal.percentile:g}"
-    return f"{subject}, {'errors' if goal.errors is not None else 'mean' if goal.mean is not None else 'Apdex'}"
+    kinds = {"errors": goal.errors, "mean": goal.mean, "Apdex": goal.apdex, "throughput": goal.throughput}
+    return f"{subject}, {next(kind for kind, said in kinds.items() if said is not None)}"
 
 
 def _goal(goal: Objective) -> str:
@@ -118,6 +122,8 @@ def _goal(goal: Objective) -> str:
         return f"{goal.errors * 100:g} %{role}"
     if goal.apdex is not None:
         return f"{goal.apdex:g} at T = {format_duration(goal.target or 0)}{role}"
+    if goal.throughput is not None:
+        return f"{goal.throughput:g} /s{role}"
     return f"{format_duration(goal.within or goal.mean or 0)}{role}"
 
 
@@ -130,8 +136,13 @@ def _stops(before: Plan, after: Plan) -> Iterator[str]:
 
 def stop_text(rule: StopRule) -> str:
     """A stop rule in words."""
+    long = format_duration(rule.during)
+    if rule.utilisation is not None:
+        return f"{rule.resource} over {rule.utilisation * 100:g} % busy for {long}"
+    if rule.blur is not None:
+        return f"blur over {rule.blur * 100:g} % for {long}"
     what = f"{(rule.errors or 0) * 100:g} % errors" if rule.errors is not None else format_duration(rule.response or 0)
-    return f"{rule.step or 'all steps'} over {what} for {format_duration(rule.during)}"
+    return f"{rule.step or 'all steps'} over {what} for {long}"
 
 
 def _budget(plan: Plan) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Literal
 
 from stonekettle.core.objectives import Objective as CoreObjective
+from stonekettle.core.throughput import ThroughputGoal
 from stonekettle.plan import secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import columns_of
@@ -150,7 +151,7 @@ def resolved(plan: Plan, directory: Mapping[str, Sequence[str]]) -> Plan:
 
 
 def core_objectives(plan: Plan) -> tuple[CoreObjective, ...]:
-    """The plan's objectives with steps as numbers, for the core."""
+    """The plan's objectives that hold up to some load, with steps as numbers, for the core."""
     numbers = {step.name: i for i, (_, step) in enumerate(plan.steps)}
     found = []
     for number, goal in enumerate(plan.objectives, start=1):
@@ -166,6 +167,16 @@ def core_objectives(plan: Plan) -> tuple[CoreObjective, ...]:
             target = goal.target
             found.append(CoreObjective(number, "apdex", goal.apdex, steps=steps, target_s=target, decides=decides))
     return tuple(found)
+
+
+def throughput_goals(plan: Plan) -> tuple[ThroughputGoal, ...]:
+    """The work that the plan's objectives promise, for the core."""
+    numbers = {step.name: i for i, (_, step) in enumerate(plan.steps)}
+    return tuple(
+        ThroughputGoal(number, goal.throughput, (numbers[goal.step],) if goal.step else None, goal.role == "decides")
+        for number, goal in enumerate(plan.objectives, start=1)
+        if goal.throughput is not None
+    )
 
 
 def _inconsistencies(plan: Plan) -> Iterable[Problem]:
@@ -208,6 +219,10 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
         if rule.step is not None and rule.step not in names:
             mend = did_you_mean(rule.step, names, "Use the name of a step.")
             yield Problem(f"stop_when[{i}].step", f"there is no step named {rule.step!r}.", mend)
+        if rule.resource is not None and not any(rule.resource.startswith(f"{name}.") for name in components):
+            likely = [f"{name}.cpu" for name in components]
+            mend = did_you_mean(rule.resource, likely, "Write a component and its resource, like 'ledger.cpu'.")
+            yield Problem(f"stop_when[{i}].resource", f"{rule.resource!r} is of no component of the system.", mend)
     if plan.budget.money is not None and not plan.system.cost_per_hour:
         mend = "Give instances a price per hour in the system's description, or limit the time."
         yield Problem("budget.money", f"no component of {plan.system.name!r} has a price.", mend)
@@ -219,9 +234,9 @@ def _inconsistent_search(plan: Plan) -> Iterable[Problem]:
     if plan.search is None:
         return
     where = "groups" if plan.groups else "load"
-    if not any(goal.role == "decides" for goal in plan.objectives):
+    if not any(goal.role == "decides" and goal.throughput is None for goal in plan.objectives):
         path = "groups[0].users[0]" if plan.groups else "load[0]"
-        mend = "Add an objective, for example 'p95: 800 ms'."
+        mend = "Add an objective on response times or errors, for example 'p95: 800 ms'."
         yield Problem(
             f"{path}.search", "a search needs an objective: it looks for the load up to which all hold.", mend
         )

@@ -10,7 +10,7 @@ from pydantic_core import PydanticCustomError
 
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.plan.parts import CHOICE, Name, Part
-from stonekettle.plan.quantities import BitRate
+from stonekettle.plan.quantities import BitRate, Duration
 from stonekettle.plan.segments import (
     MAX_USERS,
     RateSegment,
@@ -28,10 +28,12 @@ EVERYONE = "everyone"
 
 
 class Network(Part):
-    """What a person's line carries, in bits per second; None: as fast as it goes."""
+    """What a person's line carries, in bits per second (None: as fast as it goes), and the time that its round trips
+    take besides: one for each request, one for a new connection, one more where that is encrypted."""
 
     down: BitRate | None = Field(default=None, ge=1_000, le=100e9)
     up: BitRate | None = Field(default=None, ge=1_000, le=100e9)
+    round_trip: Duration | None = Field(default=None, gt=0, le=10)
 
 
 Region = Annotated[str, Field(max_length=40, pattern=r"^[a-z0-9-]*$")]

@@ -15,7 +15,7 @@ from stonekettle.plan.journey import Journey
 from stonekettle.plan.load import EVERYONE, ArrivalGroup, Fixed, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share, format_duration
-from stonekettle.plan.segments import Search, UserSegment
+from stonekettle.plan.segments import RateStep, Search, UserSegment
 from stonekettle.plan.step import Step, Think
 from stonekettle.plan.system import Component, Meter, System
 
@@ -24,8 +24,9 @@ _PERCENTILE = re.compile(r"p([1-9][0-9](?:\.[0-9])?)")
 
 
 class Objective(Part):
-    """A promise: a percentile of a step's response time (``p95: 2 s``), its mean, an error ratio, or an Apdex score
-    with its target time. One for information does not decide whether a run held its objectives."""
+    """A promise: a percentile of a step's response time (``p95: 2 s``), its mean, an error ratio, an Apdex score
+    with its target time, or at least so many steps per second (``throughput``) while the others hold. One for
+    information does not decide whether a run held its objectives."""
 
     step: Name | None = None
     percentile: float | None = Field(default=None, ge=10, lt=100)
@@ -34,6 +35,7 @@ class Objective(Part):
     errors: Share | None = None
     apdex: float | None = Field(default=None, gt=0, lt=1)
     target: Duration | None = Field(default=None, gt=0)
+    throughput: RateStep | None = None
     role: Literal["decides", "for information"] = "decides"
 
     @model_validator(mode="before")
@@ -52,31 +54,50 @@ class Objective(Part):
     @model_validator(mode="after")
     def _exactly_one(self) -> Objective:
         pairs = ((self.percentile, self.within), (self.apdex, self.target))
-        said = [value for value in (self.percentile, self.mean, self.errors, self.apdex) if value is not None]
+        ways = (self.percentile, self.mean, self.errors, self.apdex, self.throughput)
+        said = [value for value in ways if value is not None]
         if len(said) != 1 or any((a is None) != (b is None) for a, b in pairs):
             raise PydanticCustomError(
                 "objective",
-                "an objective needs one of a percentile with a time, a mean, an error share, and an Apdex score with "
-                "its target time.",
-                {"mend": "Write 'p95: 2 s', 'mean: 800 ms', 'errors: 1 %', or 'apdex: 0.9' with 'target: 500 ms'."},
+                "an objective needs one of a percentile with a time, a mean, an error share, an Apdex score with "
+                "its target time, and a throughput.",
+                {
+                    "mend": "Write 'p95: 2 s', 'mean: 800 ms', 'errors: 1 %', 'throughput: 40 /s', or 'apdex: 0.9' "
+                    "with 'target: 500 ms'."
+                },
             )
         return self
 
 
 class StopRule(Part):
     """Ends a run: over ``for`` so long, taken together, a larger share of steps failed, or they took longer on the
-    average (``response``)."""
+    average (``response``), a resource (``ledger.cpu``) was busier, or a larger share of the users had answers that the
+    generators had not looked at (``blur``)."""
 
     step: Name | None = None
     errors: Share | None = None
     response: Duration | None = Field(default=None, gt=0)
+    resource: Name | None = None
+    utilisation: Share | None = None
+    blur: Share | None = None
     during: Duration = Field(default=10.0, alias="for", ge=1, le=3_600)
 
     @model_validator(mode="after")
     def _one_way(self) -> StopRule:
-        if (self.errors is None) == (self.response is None):
-            mend = "Write 'errors: 20 %' or 'response: 5 s'."
-            raise PydanticCustomError("stop", "a stop rule needs either errors or a response time.", {"mend": mend})
+        said = [one for one in (self.errors, self.response, self.utilisation, self.blur) if one is not None]
+        if len(said) != 1 or (self.resource is None) != (self.utilisation is None):
+            raise PydanticCustomError(
+                "stop",
+                "a stop rule needs one of errors, a response time, a resource with its utilisation, and blur.",
+                {
+                    "mend": "Write 'errors: 20 %', 'response: 5 s', 'blur: 20 %', or 'resource: ledger.cpu' with "
+                    "'utilisation: 95 %'."
+                },
+            )
+        if self.step is not None and self.errors is None and self.response is None:
+            raise PydanticCustomError(
+                "stop_step", "this stop rule is about no step.", {"mend": "Leave out 'step', or watch its errors."}
+            )
         return self
 
 

@@ -21,7 +21,7 @@ from stonekettle.core.distribution import Deck, Law
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load_profile import LoadProfile, Target
 from stonekettle.core.orders import Order, Ordered, as_planned
-from stonekettle.core.run_data import Arrivals, Cell, Reasons, RunData
+from stonekettle.core.run_data import Arrivals, Cell, Reasons, ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
 from stonekettle.core.types import FloatArray
 from stonekettle.plan.models import Plan
@@ -58,7 +58,8 @@ class TwinJourney:
 class TwinGroup:
     """People alike. ``weights`` choose among the journeys, None: by the journeys' own; the first of them do the journey
     in ``fixed`` and no other. Each leaves for good after ``each`` journeys (None: never), and who has been there for
-    ``stay_s`` makes room for another one (0: nobody). ``evenly``: who arrives by rate does so in whole steps."""
+    ``stay_s`` makes room for another one (0: nobody). ``evenly``: who arrives by rate does so in whole steps.
+    An answer takes ``round_trip_s`` more on its way."""
 
     weights: tuple[float, ...] | None = None
     fixed: tuple[int, ...] = ()
@@ -66,6 +67,7 @@ class TwinGroup:
     evenly: bool = False
     at_most: int | None = None
     stay_s: float = 0.0
+    round_trip_s: float = 0.0
 
 
 @dataclass(slots=True)
@@ -302,12 +304,20 @@ class Twin:
         self.system.take(now, self.visits[step], partial(self._answered, request))
 
     def _answered(self, request: _Request, now: float, error: int) -> None:
+        trip_s = self.groups[self.place[request.user][0]].terms.round_trip_s if not request.answered else 0.0
+        if trip_s:
+            self._at(now + trip_s, self._arrived, (request, error))
+        else:
+            self._arrived(now, (request, error))
+
+    def _arrived(self, now: float, answer: tuple[_Request, int]) -> None:
+        request, error = answer
         if not request.answered:
             self._finish(now, request, error)
 
     def _give_up(self, now: float, request: _Request) -> None:
         """The user goes on without an answer; the system does not know, and works on."""
-        self._answered(request, now, TOO_LATE)
+        self._arrived(now, (request, TOO_LATE))
 
     def _finish(self, now: float, request: _Request, error: int) -> None:
         """The answer is there; the user goes on when the generator has seen it."""
@@ -388,13 +398,17 @@ class Twin:
             blind_sum_s=columns.sums(end[good], step[good], blind[good], shape),
             histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us),
             low_histograms=HistogramSeries.from_observations(kept.second, kept.cell, kept.response_us - kept.blind_us),
-            resources=self.system.resources(self.now, self.noise, self.cpu_noise),
+            resources=self.metered(),
             error_kinds={
                 kind: columns.per_second(end[error == number], n).astype(np.int64)
                 for number, kind in ERRORS.items()
                 if (error == number).any()
             },
         )
+
+    def metered(self) -> tuple[ResourceSeries, ...]:
+        """What meters would have read so far."""
+        return self.system.resources(self.now, self.noise, self.cpu_noise)
 
     def in_flight(self) -> FloatArray:
         """Mean requests on their way in each second, shape (seconds,)."""

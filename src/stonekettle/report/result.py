@@ -19,6 +19,7 @@ from stonekettle.core import analysis as core
 from stonekettle.core.histogram import percentiles_s
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.run_data import RunData
+from stonekettle.core.types import Reason
 from stonekettle.engine.records import ERRORS, SCHEMA, WHOLE, trace_ids
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document, secrecy
@@ -39,7 +40,8 @@ class Totals(BaseModel):
     """Sums over the whole run. In ``seconds_off_order`` the users present differed from those ordered by more than one
     and 1 %, at most by ``most_users_off``; of older runs neither is known. ``steps`` counts what people waited for,
     ``errors`` those of them that failed; ``requests`` the exchanges recorded, ``trial_requests`` those before load
-    began. Runs from before the two were told apart have no ``steps``."""
+    began. Runs from before the two were told apart have no ``steps``. ``received_bytes`` and ``sent_bytes`` are headers
+    and bodies; of played and of older runs they are not known."""
 
     duration_s: float
     steps: int | None = None
@@ -49,6 +51,8 @@ class Totals(BaseModel):
     errors_by_kind: dict[str, int]
     seconds_off_order: int | None = None
     most_users_off: float | None = None
+    received_bytes: int | None = None
+    sent_bytes: int | None = None
 
 
 class Result(BaseModel):
@@ -90,8 +94,13 @@ def json_schema() -> dict[str, Any]:
 def outcome(analysis: core.Analysis) -> Outcome:
     """What the run says about its objectives."""
     comfort = analysis.comfort
+    held = [found.kept for found in analysis.throughput if found.goal.decides]
     if isinstance(comfort, ComfortLimit):
-        return "objectives met" if comfort.status == "holds" else "objectives broken"
+        held.append(comfort.status == "holds")
+    elif comfort.reason is not Reason.NO_OBJECTIVES:
+        held = []
+    if held:
+        return "objectives met" if all(held) else "objectives broken"
     return "no answer" if analysis.trustworthy else "not trustworthy"
 
 
@@ -114,7 +123,7 @@ def build(
         state=state,
         cause=cause,
         outcome=outcome(analysis),
-        verdict=sentences.verdict(analysis),
+        verdict=sentences.verdict(analysis, plan),
         totals=Totals(
             duration_s=float(run.seconds),
             steps=int(run.completed.sum()),
@@ -124,6 +133,8 @@ def build(
             errors_by_kind={kind: int(counts.sum()) for kind, counts in run.error_kinds.items()},
             seconds_off_order=int((off > np.maximum(1.0, OFF_ORDER * run.planned_users)).sum()),
             most_users_off=round(float(off.max(initial=0.0)), 3),
+            received_bytes=run.received_bytes or None,
+            sent_bytes=run.sent_bytes or None,
         ),
         findings=analysis,
         notes=notes,

@@ -8,15 +8,26 @@ from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Reason
 from stonekettle.plan.models import Plan
-from stonekettle.report.notes import arriving, breaking, changes, comfort, laws, limiting, measuring, saturation
+from stonekettle.report.notes import (
+    arriving,
+    breaking,
+    changes,
+    comfort,
+    laws,
+    limiting,
+    measuring,
+    saturation,
+    throughput,
+)
 from stonekettle.report.notes.note import Note
 
 
-def verdict(analysis: Analysis) -> str:
+def verdict(analysis: Analysis, plan: Plan) -> str:
     """The answer in one or two lines: what is claimed, then what measuring cost."""
     parts = []
     if isinstance(analysis.comfort, ComfortLimit):
         parts.append(comfort.title(analysis.comfort, analysis.load_kind) + ".")
+    parts += [f"{throughput.title(one, analysis.load_kind, plan)}." for one in throughput.decisive(analysis.throughput)]
     if isinstance(analysis.saturation, Saturation):
         parts.append(saturation.title(analysis.saturation, analysis.load_kind) + ".")
     if isinstance(analysis.limiting, LimitingResource) and analysis.limiting.cause != "none":
@@ -42,6 +53,7 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
     """All findings as margin notes, the most important first."""
     found = [
         comfort.note(analysis, plan),
+        throughput.note(analysis, plan),
         saturation.note(analysis),
         limiting.note(analysis),
         breaking.note(analysis),

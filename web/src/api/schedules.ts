@@ -17,6 +17,15 @@ export function useSchedules(id: number) {
   })
 }
 
+/** What is to run by itself, of all experiments, the next first. */
+export function useComing() {
+  return useQuery({
+    queryKey: ['schedules'],
+    queryFn: () => body(api.GET('/api/schedules')),
+    refetchInterval: LOOK_MS,
+  })
+}
+
 export function useAddSchedule(id: number) {
   const client = useQueryClient()
   return useMutation({

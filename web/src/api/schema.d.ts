@@ -1554,50 +1554,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/experiments/{experiment_id}/schedules": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Schedules
-         * @description When the experiment shall run by itself, and what became of the times that have passed, newest first.
-         */
-        get: operations["stonekettle_server_runs_api_list_schedules"];
-        put?: never;
-        /**
-         * Add Schedule
-         * @description Let the experiment run at a time.
-         */
-        post: operations["stonekettle_server_runs_api_add_schedule"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/schedules/{schedule_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Remove Schedule
-         * @description Take a time off the schedule; what it has done stays told.
-         */
-        delete: operations["stonekettle_server_runs_api_remove_schedule"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/experiments/{experiment_id}/forecast": {
         parameters: {
             query?: never;
@@ -1958,6 +1914,70 @@ export interface paths {
          * @description Take a metrics file out of a run again; it is analysed anew.
          */
         delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Schedules
+         * @description When the experiment shall run by itself, and what became of the times that have passed, newest first.
+         */
+        get: operations["stonekettle_server_runs_schedules_api_list_schedules"];
+        put?: never;
+        /**
+         * Add Schedule
+         * @description Let the experiment run at a time.
+         */
+        post: operations["stonekettle_server_runs_schedules_api_add_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Coming
+         * @description What is to run by itself, of all experiments, the next first.
+         */
+        get: operations["stonekettle_server_runs_schedules_api_list_coming"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/schedules/{schedule_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Schedule
+         * @description Take a time off the schedule; what it has done stays told.
+         */
+        delete: operations["stonekettle_server_runs_schedules_api_remove_schedule"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3204,7 +3224,10 @@ export interface components {
             /** Objectives */
             objectives: string[];
         };
-        /** SystemOutline */
+        /**
+         * SystemOutline
+         * @description ``resources`` are those that its meters might tell, as stop rules name them.
+         */
         SystemOutline: {
             /** Name */
             name: string;
@@ -3212,6 +3235,8 @@ export interface components {
             base_url: string;
             /** Components */
             components: components["schemas"]["ComponentOutline"][];
+            /** Resources */
+            resources: string[];
         };
         /**
          * ExperimentDetail
@@ -3314,61 +3339,6 @@ export interface components {
             /** Id */
             id: number;
         };
-        /**
-         * ScheduleLine
-         * @description When an experiment shall run by itself; ``next_at`` is None once it will no more.
-         */
-        ScheduleLine: {
-            /** Id */
-            id: number;
-            /** Next At */
-            next_at: string | null;
-            /** Zone */
-            zone: string;
-            /**
-             * Every
-             * @enum {string}
-             */
-            every: "" | "day" | "weekday" | "week";
-            /** By */
-            by: string;
-            /** Starts */
-            starts: components["schemas"]["StartLine"][];
-        };
-        /**
-         * StartLine
-         * @description What became of a time: its run, or why there is none.
-         */
-        StartLine: {
-            /**
-             * Due At
-             * Format: date-time
-             */
-            due_at: string;
-            /** Run Id */
-            run_id: number | null;
-            /** Told */
-            told: string;
-        };
-        /**
-         * ScheduleBody
-         * @description A time ``at`` of day and date without a zone, by the clock of ``zone``; ``every`` says how often again.
-         */
-        ScheduleBody: {
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Zone */
-            zone: string;
-            /**
-             * Every
-             * @default
-             * @enum {string}
-             */
-            every: "" | "day" | "weekday" | "week";
-        };
         /** CurveLine */
         CurveLine: {
             /** Value */
@@ -3384,6 +3354,7 @@ export interface components {
          *     ``seen_run`` its key.
          */
         ForecastAnswer: {
+            traffic: components["schemas"]["Traffic"] | null;
             forecast: components["schemas"]["ForecastLines"] | null;
             /** Why Not */
             why_not: string;
@@ -3431,6 +3402,18 @@ export interface components {
             throughput: number;
             /** Response S */
             response_s: number;
+        };
+        /**
+         * Traffic
+         * @description What a step moved in ``run``, the last measured one of the experiment, or of any on its system.
+         */
+        Traffic: {
+            /** Run */
+            run: number;
+            /** Requests Per Step */
+            requests_per_step: number;
+            /** Bytes Per Step */
+            bytes_per_step: number;
         };
         /** RunFilter */
         RunFilter: {
@@ -3752,7 +3735,8 @@ export interface components {
          * @description Sums over the whole run. In ``seconds_off_order`` the users present differed from those ordered by more than one
          *     and 1 %, at most by ``most_users_off``; of older runs neither is known. ``steps`` counts what people waited for,
          *     ``errors`` those of them that failed; ``requests`` the exchanges recorded, ``trial_requests`` those before load
-         *     began. Runs from before the two were told apart have no ``steps``.
+         *     began. Runs from before the two were told apart have no ``steps``. ``received_bytes`` and ``sent_bytes`` are headers
+         *     and bodies; of played and of older runs they are not known.
          */
         Totals: {
             /** Duration S */
@@ -3773,6 +3757,10 @@ export interface components {
             seconds_off_order?: number | null;
             /** Most Users Off */
             most_users_off?: number | null;
+            /** Received Bytes */
+            received_bytes?: number | null;
+            /** Sent Bytes */
+            sent_bytes?: number | null;
         };
         /** TransitionLine */
         TransitionLine: {
@@ -4079,6 +4067,65 @@ export interface components {
              * @enum {string}
              */
             what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
+        };
+        /**
+         * ScheduleLine
+         * @description When an experiment shall run by itself; ``next_at`` is None once it will no more.
+         */
+        ScheduleLine: {
+            /** Id */
+            id: number;
+            /** Experiment Id */
+            experiment_id: number;
+            /** Experiment */
+            experiment: string;
+            /** Next At */
+            next_at: string | null;
+            /** Zone */
+            zone: string;
+            /**
+             * Every
+             * @enum {string}
+             */
+            every: "" | "day" | "weekday" | "week";
+            /** By */
+            by: string;
+            /** Starts */
+            starts: components["schemas"]["StartLine"][];
+        };
+        /**
+         * StartLine
+         * @description What became of a time: its run, or why there is none.
+         */
+        StartLine: {
+            /**
+             * Due At
+             * Format: date-time
+             */
+            due_at: string;
+            /** Run Id */
+            run_id: number | null;
+            /** Told */
+            told: string;
+        };
+        /**
+         * ScheduleBody
+         * @description A time ``at`` of day and date without a zone, by the clock of ``zone``; ``every`` says how often again.
+         */
+        ScheduleBody: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Zone */
+            zone: string;
+            /**
+             * Every
+             * @default
+             * @enum {string}
+             */
+            every: "" | "day" | "weekday" | "week";
         };
         /**
          * ColumnLine
@@ -6775,76 +6822,6 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_runs_api_list_schedules: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                experiment_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleLine"][];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_add_schedule: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                experiment_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ScheduleBody"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleLine"];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_remove_schedule: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                schedule_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleLine"];
-                };
-            };
-        };
-    };
     stonekettle_server_runs_api_forecast: {
         parameters: {
             query?: never;
@@ -7320,6 +7297,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_schedules_api_list_schedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_schedules_api_add_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_schedules_api_list_coming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_schedules_api_remove_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleLine"];
                 };
             };
         };

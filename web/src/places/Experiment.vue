@@ -285,7 +285,12 @@ async function copy() {
           @update:model-value="set('notes', $event)"
         />
       </section>
-      <LoadEditor v-model="source" :outline="outline" />
+      <LoadEditor
+        :id="id"
+        v-model="source"
+        :revision="query.data.value?.revision"
+        :outline="outline"
+      />
       <ForecastPlate :id="id" :revision="query.data.value?.revision" />
       <JourneysForm :outline="outline" />
       <ObjectivesForm :outline="outline" />

@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import { useIntervalFn } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { useRuns } from '@/api/queries'
+import { useComing } from '@/api/schedules'
 import Action from '@/ui/Action.vue'
 import LoadSketch from '@/ui/LoadSketch.vue'
 import Loading from '@/ui/Loading.vue'
@@ -9,11 +11,17 @@ import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { when } from '@/ui/format'
+import { dayAndTime, inWords } from './experiment/times'
 
 const router = useRouter()
 const before = ref<number[]>([])
 const runs = useRuns(() => (before.value.length ? { before: before.value.at(-1) } : {}))
 const list = computed(() => runs.data.value?.runs ?? [])
+const coming = useComing()
+const now = ref(new Date())
+useIntervalFn(() => (now.value = new Date()), 1_000)
+const own = Intl.DateTimeFormat().resolvedOptions().timeZone
+const OFTEN = { '': 'once', day: 'each day', weekday: 'each weekday', week: 'each week' }
 function older() {
   const last = list.value.at(-1)
   if (last) before.value = [...before.value, last.id]
@@ -22,6 +30,17 @@ function older() {
 
 <template>
   <h1 class="mb-4">Runs</h1>
+  <section v-if="coming.data.value?.length" class="mb-6" aria-label="To come">
+    <h2 class="mb-1">To come</h2>
+    <ul>
+      <li v-for="one in coming.data.value" :key="one.id" class="break-words">
+        <RouterLink :to="`/experiments/${one.experiment_id}`">{{ one.experiment }}</RouterLink>
+        begins {{ inWords(new Date(one.next_at!), now) }}:
+        {{ dayAndTime(new Date(one.next_at!), own) }} your time, {{ OFTEN[one.every] }}.
+        <span class="label">{{ one.by }}</span>
+      </li>
+    </ul>
+  </section>
   <Loading v-if="runs.isPending.value" what="the runs" />
   <Problem v-else-if="runs.isError.value" :error="runs.error.value" />
   <div v-else-if="!list.length" class="py-8">

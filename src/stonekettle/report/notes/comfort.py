@@ -47,7 +47,8 @@ def note(analysis: Analysis, plan: Plan) -> Note:
             kind="comfort",
             grade="open",
             title="No objectives, no comfort limit",
-            text="Give the experiment objectives, and a run will say up to which load they hold.",
+            text="Give the experiment objectives on response times or errors, and a run will say up to which load they "
+            "hold.",
         )
     heading = title(found, analysis.load_kind)
     details = tuple(_line(result, plan, analysis.load_kind) for result in found.results)

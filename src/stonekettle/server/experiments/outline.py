@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 
 from ninja import Schema
 
 from stonekettle.core.load import NAMES, UNITS, LoadKind
 from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
+from stonekettle.meters.recognise import NAMES as RESOURCES
 from stonekettle.plan import advice, document
 from stonekettle.plan.differences import stop_text
 from stonekettle.plan.load import ArrivalGroup, UserGroup
@@ -16,6 +18,7 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.secrecy import hidden
 from stonekettle.report.notes.comfort import objective_text
+from stonekettle.report.notes.throughput import goal_text
 
 MOST_CORNERS = 60
 
@@ -55,9 +58,12 @@ class ComponentOutline(Schema):
 
 
 class SystemOutline(Schema):
+    """``resources`` are those that its meters might tell, as stop rules name them."""
+
     name: str
     base_url: str
     components: list[ComponentOutline]
+    resources: list[str]
 
 
 class LoadAxis(Schema):
@@ -129,7 +135,9 @@ def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> Pl
     search also before."""
     total = sum(journey.weight for journey in plan.journeys)
     goals = document.core_objectives(plan)
-    texts = [objective_text(goal, plan) for goal in goals]
+    told = {goal.number: objective_text(goal, plan) for goal in goals}
+    told |= {goal.number: goal_text(goal, plan) for goal in document.throughput_goals(plan)}
+    texts = [told[number] for number in sorted(told)]
     by_step: dict[str, list[str]] = {}
     for goal, text in zip(plan.objectives, texts, strict=True):
         by_step.setdefault(goal.step or "", []).append(text)
@@ -145,6 +153,7 @@ def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> Pl
                 )
                 for c in plan.system.components
             ],
+            resources=[f"{component}.{name}" for component, name in _resources(plan)],
         ),
         journeys=[
             JourneyOutline(
@@ -180,6 +189,13 @@ def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> Pl
         limit_s=plan.limit_s,
         advice=list(advice.of(plan)),
     )
+
+
+def _resources(plan: Plan) -> Iterator[tuple[str, str]]:
+    for component in plan.system.components:
+        if component.meters:
+            written = [mapping.name for meter in component.meters for mapping in meter.resources]
+            yield from ((component.name, name) for name in dict.fromkeys([*RESOURCES, *written]))
 
 
 def _cost(plan: Plan) -> float | None:

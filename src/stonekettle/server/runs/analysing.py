@@ -19,7 +19,8 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     measured = loaded.run
     metering.complete(run, loaded)
     goals = document.core_objectives(plan)
-    found = analysis.analyse(measured, run.ordered, goals, plan.error_limit, data.requests(run))
+    promised = document.throughput_goals(plan)
+    found = analysis.analyse(measured, run.ordered, goals, plan.error_limit, data.requests(run), promised=promised)
     built = result.build(
         plan, measured, found, loaded.readings, state=state, cause=cause, trial_requests=run.trial_requests
     )

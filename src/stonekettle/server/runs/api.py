@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import json
 from datetime import datetime
-from typing import Any, cast
+from typing import Any
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
-from pydantic import NaiveDatetime
 
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.signals import Verb
@@ -36,43 +35,14 @@ from stonekettle.server.runs import (
     retention,
     room,
     rules,
-    schedules,
     uploads,
 )
 from stonekettle.server.runs import plate as plates
-from stonekettle.server.runs.models import MetricsFile, Run, RunWish, Schedule
+from stonekettle.server.runs.models import MetricsFile, Run, RunWish
 from stonekettle.server.runs.work import MetricsFileLine, line_of
 
 router = Router(tags=["runs"])
 PAGE = 50
-SHOWN_STARTS = 5
-
-
-class ScheduleBody(Schema):
-    """A time ``at`` of day and date without a zone, by the clock of ``zone``; ``every`` says how often again."""
-
-    at: NaiveDatetime
-    zone: str = Field(max_length=64)
-    every: schedules.Every = ""
-
-
-class StartLine(Schema):
-    """What became of a time: its run, or why there is none."""
-
-    due_at: datetime
-    run_id: int | None
-    told: str
-
-
-class ScheduleLine(Schema):
-    """When an experiment shall run by itself; ``next_at`` is None once it will no more."""
-
-    id: int
-    next_at: datetime | None
-    zone: str
-    every: schedules.Every
-    by: str
-    starts: list[StartLine]
 
 
 class RunLine(Schema):
@@ -179,45 +149,6 @@ def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
     """Queue a run of the experiment's newest revision."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
     return Status(201, Started(id=rules.start(actor_of(request), experiment).pk))
-
-
-@router.get("/experiments/{experiment_id}/schedules", response=list[ScheduleLine])
-def list_schedules(request: HttpRequest, experiment_id: int) -> list[ScheduleLine]:
-    """When the experiment shall run by itself, and what became of the times that have passed, newest first."""
-    experiment = get_object_or_404(Experiment, pk=experiment_id)
-    found = experiment.schedules.select_related("created_by").order_by("pk")
-    return [_schedule_line(schedule) for schedule in found]
-
-
-@router.post("/experiments/{experiment_id}/schedules", response={201: ScheduleLine})
-def add_schedule(request: HttpRequest, experiment_id: int, body: ScheduleBody) -> Status[ScheduleLine]:
-    """Let the experiment run at a time."""
-    experiment = get_object_or_404(Experiment, pk=experiment_id)
-    made = schedules.schedule(actor_of(request), experiment, body.at, body.zone, body.every)
-    return Status(201, _schedule_line(made))
-
-
-@router.delete("/schedules/{schedule_id}", response=ScheduleLine)
-def remove_schedule(request: HttpRequest, schedule_id: int) -> ScheduleLine:
-    """Take a time off the schedule; what it has done stays told."""
-    found = get_object_or_404(Schedule, pk=schedule_id)
-    schedules.unschedule(actor_of(request), found)
-    return _schedule_line(Schedule.objects.get(pk=schedule_id))
-
-
-def _schedule_line(schedule: Schedule) -> ScheduleLine:
-    by = schedule.created_by
-    return ScheduleLine(
-        id=schedule.pk,
-        next_at=schedule.next_at,
-        zone=schedule.zone,
-        every=cast(schedules.Every, schedule.every),
-        by=by.get_username() if by else "",
-        starts=[
-            StartLine(due_at=start.due_at, run_id=start.run_id, told=start.told)
-            for start in schedule.starts.all()[:SHOWN_STARTS]
-        ],
-    )
 
 
 @router.get("/experiments/{experiment_id}/forecast", response=forecasts.ForecastAnswer)

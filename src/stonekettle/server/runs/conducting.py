@@ -20,6 +20,7 @@ from stonekettle.engine import orderbook, searching, signals
 from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.errors import EngineError, Halted
 from stonekettle.engine.signals import Action, Heard, Verb, Wish
+from stonekettle.engine.stopping import Asked
 from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport
 from stonekettle.plan import document
@@ -29,7 +30,7 @@ from stonekettle.server import queueing
 from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict, fault
-from stonekettle.server.runs import data, rules
+from stonekettle.server.runs import data, metering, rules
 from stonekettle.server.runs.keeping import AWAY, Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from stonekettle.server.targets import allowances
@@ -37,9 +38,10 @@ from stonekettle.server.targets import allowances
 LOOK_S = 0.2
 GENERATOR_SILENCE_S = 4.0
 """A generator without a sign of life for so long is lost; it is noticed within a second more."""
-JUDGED = ("completed", "errors", "response_sum_s", "in_flight")
+JUDGED = ("completed", "errors", "response_sum_s", "in_flight", "users", "overdue", "blind")
 """What stop rules ask of a second."""
 LOOKED_BACK = 20
+METERS_S = 1.0
 
 
 class Line:
@@ -47,8 +49,9 @@ class Line:
     people, and does one after the other what is to be written. Whatever the conductor does, and however slow the
     database is, neither holds up the other. Use as a context."""
 
-    def __init__(self, run_id: int) -> None:
-        self.run_id = run_id
+    def __init__(self, run_id: int, asked: Asked | None = None) -> None:
+        self.run_id, self._asked = run_id, asked
+        self._asked_at = 0.0
         self._watch = Watch(LOOK_S)
         self._to_do: deque[Callable[[], object]] = deque()
         self._heard: deque[Heard] = deque()
@@ -101,6 +104,7 @@ class Line:
         self._do()
         self._hear_generators()
         self._hear_seconds()
+        self._hear_meters()
         self._hear_halt()
         self._hear_wishes()
 
@@ -159,6 +163,13 @@ class Line:
                 heard = {"second": second, "told": told or {}, **dict(zip(JUDGED, judged, strict=True))}
                 self._heard.append(signals.Told(self._names[generator], heard))
             self._seconds_to = max(self._seconds_to, pk)
+
+    def _hear_meters(self) -> None:
+        """How busy the resources were that stop rules ask for, once a second."""
+        if self._asked is not None and time.monotonic() >= self._asked_at:
+            self._asked_at = time.monotonic() + METERS_S
+            busy = metering.lately(self.run_id, self._asked.resources, self._asked.seconds)
+            self._heard.append(signals.Metered(busy))
 
     def _hear_halt(self) -> None:
         """A halt is a wish to stop: generators have ended their load by themselves."""

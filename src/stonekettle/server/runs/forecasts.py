@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from django.db.models import Q
 from ninja import Schema
 
 from stonekettle.core.analysis import Analysis
@@ -48,10 +49,19 @@ class ForecastLines(Schema):
     limiting: str
 
 
+class Traffic(Schema):
+    """What a step moved in ``run``, the last measured one of the experiment, or of any on its system."""
+
+    run: int
+    requests_per_step: float
+    bytes_per_step: float
+
+
 class ForecastAnswer(Schema):
     """A forecast, or why there is none; ``seen`` are the levels of the last measured run of the experiment,
     ``seen_run`` its key."""
 
+    traffic: Traffic | None
     forecast: ForecastLines | None
     why_not: str
     seen_run: int | None
@@ -66,7 +76,7 @@ def of(experiment: Experiment) -> ForecastAnswer:
         found, why_not = _lines(plan, experiment), ""
     except (Conflict, PlanError) as error:
         found, why_not = None, str(error)
-    return ForecastAnswer(forecast=found, why_not=why_not, seen_run=run, seen=seen)
+    return ForecastAnswer(traffic=_traffic(experiment), forecast=found, why_not=why_not, seen_run=run, seen=seen)
 
 
 def _lines(plan: Plan, experiment: Experiment) -> ForecastLines:
@@ -100,6 +110,20 @@ def _told(found: Forecast, system: TwinSystem) -> ForecastLines:
 
 def _curve(curve: Curve) -> CurveLine:
     return CurveLine(value=curve.value.tolist(), low=curve.low.tolist(), high=curve.high.tolist())
+
+
+def _traffic(experiment: Experiment) -> Traffic | None:
+    """Of its own last run, or of the last on its system; None where neither told its bytes."""
+    measured = Run.objects.there().filter(simulated=False, result__totals__received_bytes__gt=0)
+    own = Q(revision__experiment=experiment)
+    on_its_system = Q(system__isnull=False, system=experiment.system_id)
+    for chosen in (own, on_its_system):
+        found = measured.filter(chosen).order_by("-pk").values_list("pk", "result__totals").first()
+        if found is not None and (steps := found[1].get("steps")):
+            run, totals = found
+            moved = totals["received_bytes"] + totals["sent_bytes"]
+            return Traffic(run=run, requests_per_step=totals["requests"] / steps, bytes_per_step=moved / steps)
+    return None
 
 
 def _seen(experiment: Experiment) -> tuple[int | None, list[SeenLevel]]:

@@ -138,6 +138,18 @@ class Reader:
         return unpack(self._sources, [rows.tobytes() for rows in self._rounds.values()])
 
 
+def lately(run_id: int, keys: Sequence[str], seconds: int) -> dict[str, FloatArray]:
+    """How busy these resources were in each of the last seconds for which anything is known, by key; NaN is unknown."""
+    columns = Run.objects.values_list("meter_columns", flat=True).get(pk=run_id).get("columns", [])
+    places = {key: columns.index(place) for key in keys if (place := [f"resource:{key}", "utilisation"]) in columns}
+    newest = MeterSecond.objects.filter(run_id=run_id, every=1).order_by("-second")[:seconds] if places else []
+    rows = {row.second: unpacked(bytes(row.values), len(columns)) for row in newest}
+    table = np.full((max(rows) - min(rows) + 1 if rows else 0, len(columns)), np.nan)
+    for second, row in rows.items():
+        table[second - min(rows)] = row
+    return {key: table[:, place] for key, place in places.items()}
+
+
 def complete(run: Run, measured: data.Measured) -> None:
     """All rows of a run from all there is, once it has ended."""
     seen = measured.run

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Literal
 
 from ninja import Schema
@@ -81,6 +81,7 @@ def _asked(key: str, check: Callable[[], None], ready: str, link: str = "") -> L
 
 def _meters(experiment: Experiment, plan: Plan) -> Iterator[Line]:
     found = checks.scraped(plan.system)
+    yield from _stop_rules(plan, found)
     if not found:
         return  # that nothing is metered is told among the advice
     silent = [check for check in found if check.state == "silent"]
@@ -95,6 +96,17 @@ def _meters(experiment: Experiment, plan: Plan) -> Iterator[Line]:
     if not silent:
         count = "Its meter reports" if len(found) == 1 else f"All {len(found)} sources of meters report"
         yield Line(key="meters", state="ready", text=f"{count}.")
+
+
+def _stop_rules(plan: Plan, found: Sequence[checks.MeterCheck]) -> Iterator[Line]:
+    """Rules on resources that no meter tells of now. What is pushed or told by responses may come with the load."""
+    told = {f"{check.component}.{name}" for check in found for name in check.resources}
+    scraped = {check.component for check in found}
+    for key in dict.fromkeys(rule.resource for rule in plan.stop_when if rule.resource is not None):
+        if key not in told and any(key.startswith(f"{name}.") for name in scraped):
+            mend = f"Its meters tell: {', '.join(sorted(told))}." if told else "Look at its meters."
+            text = f"No meter tells {key}: the stop rule on it would never end a run."
+            yield Line(key="stop rules", state="warns", text=text, mend=mend)
 
 
 def _journeys(experiment: Experiment) -> Iterator[Line]:

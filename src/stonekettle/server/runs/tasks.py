@@ -13,6 +13,7 @@ from stonekettle.engine.conductor import conduct
 from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.local import practice_directory
 from stonekettle.engine.signals import End
+from stonekettle.engine.stopping import Asked
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
@@ -35,7 +36,7 @@ def conduct_run(run_id: int) -> None:
     run = patiently(lambda: Run.objects.get(pk=run_id))
     if run.run_state != RunState.QUEUED:
         return  # stopped while it waited
-    with Line(run_id) as line:
+    with Line(run_id, Asked.by(run.plan)) as line:
         try:
             looking = Looking(run_id, line) if run.plan.search is not None else nullcontext()
             with Merging(run_id), Guarding(run_id), looking:

@@ -4,10 +4,19 @@ import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
 import { percent } from '@/ui/format'
 import type { Path } from '@/ui/yamlText'
+import MixBar from './MixBar.vue'
+import type { Portion } from './mix'
 import { pathText, usePlan, type GroupDoc } from './plan'
+import { typedDuration } from './quantities'
 
 /** Who the people of a group are: what they do, from where, over which line, and how they end. */
-const props = defineProps<{ group: GroupDoc; path: Path; journeys: string[] }>()
+const props = defineProps<{
+  group: GroupDoc
+  path: Path
+  journeys: string[]
+  /** What share of the journeys begun each has by its own weight. */
+  weights: Record<string, number>
+}>()
 const plan = usePlan()
 const arrives = computed(() => props.group.arrivals !== undefined)
 const mix = computed(() => props.group.mix ?? {})
@@ -15,28 +24,44 @@ const counted = (value: unknown) => /^\s*(\d+)\s*users?\s*$/.exec(String(value ?
 const shares = computed(() =>
   Object.values(mix.value).reduce<number>((sum, v) => sum + (counted(v) ? 0 : Number(v) || 0), 0),
 )
-/** Lines of our own choosing: what they carry down and up. */
+/** Who has a share of what is begun, as parts of a bar: by the mix, or by the journeys' weights where there is none. */
+const portions = computed<Portion[]>(() =>
+  props.journeys
+    .map((name) => ({
+      name,
+      share: Object.keys(mix.value).length
+        ? counted(told(name))
+          ? 0
+          : Number(told(name)) || 0
+        : (props.weights[name] ?? 0),
+    }))
+    .filter((one) => one.share > 0),
+)
+function mixAnew(shares: Record<string, number>) {
+  set('mix', { ...mix.value, ...shares })
+}
+/** Lines of our own choosing: what they carry down and up, and their round trip. */
 const LINES: { value: string; text: string; network: Record<string, string> | undefined }[] = [
   { value: 'any', text: 'as fast as it goes', network: undefined },
   {
     value: 'office',
-    text: 'office line, 100 and 40 Mbit/s',
-    network: { down: '100 Mbit/s', up: '40 Mbit/s' },
+    text: 'office line: 100 and 40 Mbit/s, 8 ms',
+    network: { down: '100 Mbit/s', up: '40 Mbit/s', round_trip: '8 ms' },
   },
   {
     value: 'home',
-    text: 'home line, 16 and 3 Mbit/s',
-    network: { down: '16 Mbit/s', up: '3 Mbit/s' },
+    text: 'home line: 16 and 3 Mbit/s, 25 ms',
+    network: { down: '16 Mbit/s', up: '3 Mbit/s', round_trip: '25 ms' },
   },
   {
     value: 'road',
-    text: 'on the road, 4 and 1 Mbit/s',
-    network: { down: '4 Mbit/s', up: '1 Mbit/s' },
+    text: 'on the road: 4 and 1 Mbit/s, 70 ms',
+    network: { down: '4 Mbit/s', up: '1 Mbit/s', round_trip: '70 ms' },
   },
   {
     value: 'poor',
-    text: 'poor line, 400 and 150 kbit/s',
-    network: { down: '400 kbit/s', up: '150 kbit/s' },
+    text: 'poor line: 400 and 150 kbit/s, 350 ms',
+    network: { down: '400 kbit/s', up: '150 kbit/s', round_trip: '350 ms' },
   },
 ]
 const line = computed(
@@ -64,6 +89,10 @@ function setRegions(text: string) {
   plan.set([...props.path, 'region'], parts.length ? undefined : text.trim() || undefined)
   plan.commit()
 }
+function setRoundTrip(text: string) {
+  const round_trip = text.trim() ? typedDuration(text, '1 ms') : undefined
+  set('network', { ...props.group.network, round_trip })
+}
 const fault = (field: string) => plan.faultBelow(`${pathText(props.path)}.${field}`)
 function share(name: string, text: string) {
   const value = text.trim()
@@ -89,6 +118,7 @@ const told = (name: string) => {
           Mix: shares such as 3{{ arrives ? '' : ', or a count such as 5 users' }}; empty: the
           journeys’ weights
         </legend>
+        <MixBar v-if="portions.length > 1" :portions="portions" @change="mixAnew" />
         <div class="grid gap-x-3 sm:grid-cols-2">
           <Field
             v-for="name in journeys"
@@ -145,6 +175,14 @@ const told = (name: string) => {
           :fault="fault('network.up')"
           :model-value="String(group.network?.up ?? '')"
           @update:model-value="set('network', { ...group.network, up: $event || undefined })"
+        />
+        <Field
+          label="Line, round trip"
+          mono
+          placeholder="none added"
+          :fault="fault('network.round_trip')"
+          :model-value="String(group.network?.round_trip ?? '')"
+          @update:model-value="setRoundTrip(String($event ?? ''))"
         />
         <Field
           :label="arrives ? 'Journeys each' : 'Until each has done so many journeys'"

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import type { PlanOutline } from '@/api/experiments'
+import { useForecast, type PlanOutline } from '@/api/experiments'
 import Terrain from '@/plates/Terrain.vue'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
-import { given, loadFigure, users } from '@/ui/format'
+import { amount, given, loadFigure, users } from '@/ui/format'
 import GroupForm from './GroupForm.vue'
 import Sentences from './Sentences.vue'
 import { asGroups, chaptersOf, EVERYONE, inUnit, type Chapter } from './groups'
@@ -14,7 +14,8 @@ import { pathText, usePlan } from './plan'
 import { stacked } from '@/plates/terrain'
 
 /** The load: sentences and their picture, one and the same thing. */
-const props = defineProps<{ outline: PlanOutline }>()
+const props = defineProps<{ id: number; revision: number | undefined; outline: PlanOutline }>()
+const forecast = useForecast(props.id, () => props.revision)
 const source = defineModel<string>({ required: true })
 const plan = usePlan()
 const chapters = computed(() => chaptersOf(plan.data.value ?? {}))
@@ -22,6 +23,9 @@ const active = ref(0)
 const chosen = ref<number | null>(null)
 const pointed = ref<number | null>(null)
 const shown = computed(() => Math.min(active.value, chapters.value.length - 1))
+const weights = computed(() =>
+  Object.fromEntries(props.outline.journeys.map((j) => [j.name, j.share])),
+)
 const journeys = computed(
   () => plan.data.value?.journeys?.map((j) => String(j.journey ?? j.name ?? '')) ?? [],
 )
@@ -58,6 +62,14 @@ const totals = computed(() => {
   }
   return { seconds, peak, rate, minutes, arrivals, steps }
 })
+const rough = (count: number) => users(Number(count.toPrecision(2)))
+/** How much so many steps move, where a run has told it. */
+function moved(steps: number): string {
+  const seen = forecast.data.value?.traffic
+  if (!seen) return ''
+  const volume = amount(Number((steps * seen.bytes_per_step).toPrecision(2)), 'B')
+  return ` (${rough(steps * seen.requests_per_step)} requests and ${volume}, as steps were in run ${seen.run})`
+}
 const sentence = computed(() => {
   const t = totals.value
   if (chapters.value.some((c) => c.lines.some((line) => line.open)))
@@ -67,8 +79,7 @@ const sentence = computed(() => {
   if (t.rate) parts.push(`at most ${loadFigure(t.rate)} arrivals per s`)
   if (t.minutes) parts.push(`${users(t.minutes)} user-minutes`)
   if (t.arrivals) parts.push(`${users(t.arrivals)} arrivals`)
-  if (t.steps)
-    parts.push(`up to ${users(Number(t.steps.toPrecision(2)))} steps if answers took no time`)
+  if (t.steps) parts.push(`up to ${rough(t.steps)} steps if answers took no time${moved(t.steps)}`)
   return `${parts.join(', ')}.`
 })
 
@@ -172,6 +183,7 @@ function countIn(chapter: Chapter, way: string | undefined) {
         :group="chapter.group"
         :path="chapter.at"
         :journeys="journeys"
+        :weights="weights"
       />
     </div>
     <Action v-if="!plan.fixed.value" class="mt-3" needs="planner" @click="addGroup">

@@ -5,18 +5,19 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
 import { usePlan, type GoalDoc } from './plan'
-import { typedDuration, typedShare } from './quantities'
+import { typedDuration, typedRate, typedShare } from './quantities'
 
-/** What shall hold: response times, errors and Apdex scores; each decides, or is for information. */
+/** What shall hold: response times, errors, Apdex scores and throughput; each decides, or is for information. */
 const props = defineProps<{ outline: PlanOutline }>()
 const plan = usePlan()
 const goals = computed(() => plan.data.value?.objectives ?? [])
 const KEY = /^p([1-9][0-9](?:\.[0-9])?)$/
-type What = 'time' | 'mean' | 'errors' | 'apdex'
+type What = 'time' | 'mean' | 'errors' | 'apdex' | 'throughput'
 const keyOf = (goal: GoalDoc) => Object.keys(goal).find((key) => KEY.test(key))
 function whatOf(goal: GoalDoc): What {
   if (goal.errors !== undefined) return 'errors'
   if (goal.mean !== undefined) return 'mean'
+  if (goal.throughput !== undefined) return 'throughput'
   return goal.apdex !== undefined ? 'apdex' : 'time'
 }
 const percentile = (goal: GoalDoc) => goal.percentile ?? Number(keyOf(goal)?.slice(1) ?? 95)
@@ -30,6 +31,7 @@ const WHATS: { value: What; text: string }[] = [
   { value: 'mean', text: 'mean response' },
   { value: 'errors', text: 'errors' },
   { value: 'apdex', text: 'Apdex score' },
+  { value: 'throughput', text: 'throughput' },
 ]
 const ROLES = [
   { value: 'decides', text: 'decides' },
@@ -40,6 +42,7 @@ const BEGUN: Record<What, GoalDoc> = {
   mean: { mean: '500 ms' },
   errors: { errors: '1 %' },
   apdex: { apdex: 0.85, target: '500 ms' },
+  throughput: { throughput: 10 },
 }
 /** The field that holds the limit, and how what is typed there is read. */
 const LIMITS: Record<What, { field: string; label: string; read: (text: string) => unknown }> = {
@@ -47,10 +50,13 @@ const LIMITS: Record<What, { field: string; label: string; read: (text: string) 
   mean: { field: 'mean', label: 'Within', read: (text) => typedDuration(text, '1 s') },
   errors: { field: 'errors', label: 'At most', read: typedShare },
   apdex: { field: 'target', label: 'T', read: (text) => typedDuration(text, '1 s') },
+  throughput: { field: 'throughput', label: 'At least', read: typedRate },
 }
 function limitOf(goal: GoalDoc): string {
   const what = whatOf(goal)
-  return what === 'time' ? within(goal) : String(goal[LIMITS[what].field] ?? '')
+  if (what === 'time') return within(goal)
+  const limit = goal[LIMITS[what].field] ?? ''
+  return what === 'throughput' && typeof limit === 'number' ? `${limit} /s` : String(limit)
 }
 /** What stands over the columns, which are not of one kind where there is a score further down. */
 const heads = computed(() => {

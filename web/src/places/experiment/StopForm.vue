@@ -7,7 +7,7 @@ import Field from '@/ui/Field.vue'
 import { usePlan, type StopDoc } from './plan'
 import { typedAmount, typedDuration, typedShare } from './quantities'
 
-/** What ends a run before its load does: errors, slow answers, and what it may cost. */
+/** What ends a run before its load does: errors, slow answers, a busy resource, generators too late, and its budget. */
 const props = defineProps<{ outline: PlanOutline }>()
 const plan = usePlan()
 const rules = computed(() => plan.data.value?.stop_when ?? [])
@@ -16,11 +16,41 @@ const steps = computed(() => [
   { value: '', text: 'all steps' },
   ...props.outline.journeys.flatMap((j) => j.steps.map((s) => ({ value: s.name, text: s.name }))),
 ])
-const whats = [
+type What = 'errors' | 'response' | 'utilisation' | 'blur'
+const WHATS: { value: What; text: string }[] = [
   { value: 'errors', text: 'errors over' },
   { value: 'response', text: 'mean response over' },
+  { value: 'utilisation', text: 'resource busier than' },
+  { value: 'blur', text: 'generators late over' },
 ]
-const isErrors = (rule: StopDoc) => rule.response === undefined
+const BEGUN: Record<What, StopDoc> = {
+  errors: { errors: '20 %' },
+  response: { response: '5 s' },
+  utilisation: { utilisation: '95 %' },
+  blur: { blur: '20 %' },
+}
+function whatOf(rule: StopDoc): What {
+  return WHATS.map((what) => what.value).find((what) => rule[what] !== undefined) ?? 'errors'
+}
+/** What a rule may watch: steps, or resources; one that is not known (any more) stays to be seen. */
+const resources = (rule: StopDoc) =>
+  [...new Set([...props.outline.system.resources, rule.resource ?? ''])]
+    .filter(Boolean)
+    .map((key) => ({ value: key, text: key }))
+const isOfSteps = (rule: StopDoc) => ['errors', 'response'].includes(whatOf(rule))
+
+function become(index: number, rule: StopDoc, what: What) {
+  const step = what === 'errors' || what === 'response' ? rule.step : undefined
+  const resource = what === 'utilisation' ? props.outline.system.resources[0] : undefined
+  set(index, { step, resource, ...BEGUN[what], for: rule.for ?? '10 s' })
+}
+function limit(index: number, rule: StopDoc, text: string) {
+  const what = whatOf(rule)
+  set(index, {
+    ...rule,
+    [what]: what === 'response' ? typedDuration(text, rule.response) : typedShare(text),
+  })
+}
 
 function set(index: number, rule: StopDoc) {
   const told = Object.fromEntries(Object.entries(rule).filter(([, value]) => value))
@@ -54,10 +84,18 @@ function spend(change: { time?: string; money?: number | string }) {
     <div
       v-for="(rule, i) in rules"
       :key="i"
-      class="mb-2 grid grid-cols-2 items-end gap-x-3 gap-y-1 sm:grid-cols-[2fr_1.5fr_6rem_6rem_auto]"
+      class="mb-2 grid grid-cols-2 items-end gap-x-3 gap-y-1 sm:grid-cols-[1.5fr_2fr_6rem_6rem_auto]"
       data-testid="stop-rule"
     >
       <Choice
+        :label="i ? `When of stop rule ${i + 1}` : 'When'"
+        :label-hidden="i > 0"
+        :options="WHATS"
+        :model-value="whatOf(rule)"
+        @update:model-value="become(i, rule, $event as What)"
+      />
+      <Choice
+        v-if="isOfSteps(rule)"
         :label="i ? `Stop rule ${i + 1} watches` : 'Watches'"
         :label-hidden="i > 0"
         :options="steps"
@@ -65,31 +103,20 @@ function spend(change: { time?: string; money?: number | string }) {
         @update:model-value="set(i, { ...rule, step: $event || undefined })"
       />
       <Choice
-        :label="i ? `What of stop rule ${i + 1}` : 'For'"
+        v-else-if="whatOf(rule) === 'utilisation'"
+        :label="i ? `Stop rule ${i + 1} watches` : 'Watches'"
         :label-hidden="i > 0"
-        :options="whats"
-        :model-value="isErrors(rule) ? 'errors' : 'response'"
-        @update:model-value="
-          set(i, {
-            ...rule,
-            errors: $event === 'errors' ? '20 %' : undefined,
-            response: $event === 'errors' ? undefined : '5 s',
-          })
-        "
+        :options="resources(rule)"
+        :model-value="rule.resource ?? ''"
+        @update:model-value="set(i, { ...rule, resource: $event })"
       />
+      <span v-else class="self-center text-ink-2" :class="i ? '' : 'sm:pt-4'">share of users</span>
       <Field
         :label="i ? `Limit of stop rule ${i + 1}` : 'Limit'"
         :label-hidden="i > 0"
         mono
-        :model-value="isErrors(rule) ? rule.errors : rule.response"
-        @update:model-value="
-          set(i, {
-            ...rule,
-            ...(isErrors(rule)
-              ? { errors: typedShare(String($event ?? '')) }
-              : { response: typedDuration(String($event ?? ''), rule.response) }),
-          })
-        "
+        :model-value="String(rule[whatOf(rule)] ?? '')"
+        @update:model-value="limit(i, rule, String($event ?? ''))"
       />
       <Field
         :label="i ? `Over how long, stop rule ${i + 1}` : 'Over'"

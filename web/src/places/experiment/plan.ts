@@ -29,6 +29,9 @@ export interface StopDoc {
   step?: string
   errors?: string
   response?: string
+  resource?: string
+  utilisation?: string
+  blur?: string
   for?: string
 }
 export interface JourneyDoc {

@@ -65,6 +65,12 @@ export function typedShare(text: string): string {
   return /^\s*[\d.,]+\s*$/.test(text) ? `${text.trim().replace(',', '.')} %` : text
 }
 
+/** What somebody typed as a rate: per second where they do not say. */
+export function typedRate(text: string): number | string {
+  const match = /^\s*([\d.,]+)\s*(?:\/\s*s|per s(?:econd)?)?\s*$/.exec(text)
+  return match ? Number((match[1] ?? '').replace(',', '.')) : text.trim()
+}
+
 /** The next share up or down. */
 export function steppedShare(text: unknown, by: number): string {
   const now = /^\s*([\d.]+)\s*%/.exec(String(text))

@@ -1,0 +1,68 @@
+"""How tests write an experiment: as text to begin with, then sentence by sentence by keyboard."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Locator, Page, expect
+
+SHORE = """\
+# written by hand
+name: {name}
+system: Quillport Tramways
+journeys:
+  - name: Look
+    steps:
+      - {{name: Home page, request: GET /, think: exponential 2 s}}
+load: # in sentences
+  - hold: {{users: 15, for: 5 min}} # to begin with
+"""
+
+
+def experiment(page: Page, name: str) -> None:
+    expect(page.get_by_role("heading", name="Experiments")).to_be_visible()
+    page.goto("/experiments/new?as=text")
+    page.get_by_test_id("source").fill(SHORE.format(name=name))
+    page.get_by_role("button", name="Create experiment").click()
+    expect(page.get_by_test_id("terrain")).to_be_visible()
+
+
+def saved(page: Page) -> None:
+    expect(page.get_by_test_id("saving")).to_have_text("○ Saved")
+
+
+def sentences(page: Page) -> Locator:
+    return page.get_by_test_id("sentence")
+
+
+def source(page: Page) -> str:
+    """The text as it is saved now."""
+    saved(page)
+    number = page.url.split("/experiments/")[1].split("?")[0]
+    text: str = page.request.get(f"/api/experiments/{number}").json()["document"]["source"]
+    return text
+
+
+def begin(page: Page) -> None:
+    """Into the first value of the first sentence."""
+    sentences(page).first.locator("input").first.focus()
+
+
+def say(page: Page, *keys: str) -> None:
+    """Keys as they are pressed; a word in angle brackets is one key, anything else is typed."""
+    for key in keys:
+        if match := re.fullmatch(r"<(.+)>", key):
+            page.keyboard.press(match[1])
+        else:
+            page.keyboard.type(key)
+
+
+def then(page: Page, verb: str) -> None:
+    """The next sentence, from the list of verbs."""
+    there = sentences(page).count()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("menuitem", name=verb.capitalize())).to_be_visible()
+    page.keyboard.type(verb[0] if verb != "gather" else "ga")
+    page.keyboard.press("Enter")
+    expect(sentences(page)).to_have_count(there + 1)
+    expect(sentences(page).nth(there).locator("input").first).to_be_focused()
