@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from stonekettle.core import analysis, changes
 from stonekettle.core.changes import Change
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, Segment
-from stonekettle.core.orders import as_planned
+from stonekettle.core.orders import PlannedLevel, as_planned
+from stonekettle.core.run_data import ResourceSeries
 from stonekettle.core.saturation import Saturation
 from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
-from tests.conftest import ROUTE, one_server_system, visits
+from tests.conftest import ROUTE, one_server_system, steady_run, visits
 
 CLIMB = Segment.climb(20, 180, 20, 30)
 RETURN = Segment.hold(40, 30)
@@ -107,3 +109,10 @@ def test_an_overload_that_does_not_end_with_the_load_is_told() -> None:
     assert (change.kind, change.subject) == ("not recovered", "throughput")
     assert change.size > 0.5
     assert change.load == pytest.approx(60, abs=1)
+
+
+def test_what_costs_exactly_the_same_each_second_is_no_change_and_no_fault() -> None:
+    busy = ResourceSeries("shop", "cpu", "cpu", np.full(120, 4.0), np.full(120, 0.5))
+    run = steady_run(seconds=120, resources=(busy,))
+    levels = measure(run, (PlannedLevel(0, 60, 100.0), PlannedLevel(60, 120, 100.0)))
+    assert changes.find(run, levels) == ()

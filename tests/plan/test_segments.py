@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
+from stonekettle.plan.stretching import stretched
 
 Sentence = dict[str, Any]
 
@@ -144,6 +146,28 @@ def test_a_hold_in_two_parts_is_the_same_load(
     parted = plan_of(*before, hold(users, f"{cut} s"), {"hold": {"for": f"{seconds - cut} s"}})
     assert parted.planned.levels() == whole.planned.levels()
     assert parted.people[0].profile.area == whole.people[0].profile.area
+
+
+@given(st.lists(ANY, max_size=5), st.integers(2, 4))
+def test_a_load_stretched_is_the_same_one_later(load: list[Sentence], times: int) -> None:
+    plan = plan_of(hold(3, "10 s"), *load)
+    _ = plan.planned  # reckoned once before: it must not stay
+    longer = stretched(plan, times)
+    assert longer.planned.duration_s == pytest.approx(times * plan.planned.duration_s)
+    assert np.array(longer.planned.corners()) == pytest.approx(np.array(plan.planned.corners()) * [times, 1, 1])
+
+
+def test_gatherings_groups_and_searches_are_stretched_as_they_are_told() -> None:
+    morning = {"gather": {"users": 40, "within": "4 min", "stay": "2 min"}}
+    groups = [
+        {"name": "come", "users": [morning]},
+        {"name": "call", "arrivals": [{"hold": {"rate": 2, "for": "3 min"}}]},
+    ]
+    longer = document.to_document(stretched(plan_of(groups=groups), 2))["groups"]
+    assert longer[0]["users"] == [{"gather": {"users": 40, "within": "8 min", "stay": "4 min"}}]
+    assert longer[1]["arrivals"] == [{"hold": {"rate": 2.0, "for": "6 min"}}]
+    search = plan_of(SEARCH, objectives=[GOAL])
+    assert stretched(search, 2) is search
 
 
 GOAL = {"p95": "800 ms"}

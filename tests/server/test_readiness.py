@@ -9,10 +9,14 @@ from typing import Any
 import pytest
 from django.test import Client
 
+from stonekettle.core.load_profile import Target
+from stonekettle.core.orders import Order
+from stonekettle.engine import orderbook
 from stonekettle.server.access import halting, people
 from stonekettle.server.access.roles import Role
 from stonekettle.server.journeys import rules as journeys
-from stonekettle.server.runs.models import Run
+from stonekettle.server.runs import analysing
+from stonekettle.server.runs.models import Run, RunOrder
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems import runners
 from tests.server.acting import TESTS
@@ -107,3 +111,39 @@ def test_a_plan_that_became_unreadable_is_told_with_where_to_mend_it(client: Cli
     assert not may
     assert list(lines) == ["plan"]
     assert lines["plan"]["link"] == f"/experiments/{trams}?as=text"
+
+
+def test_generators_have_room_or_may_be_the_limit_by_what_they_did_before(
+    client: Client, make_run: Callable[..., Run], settings: Any
+) -> None:
+    settings.GENERATORS = 2
+
+    def line(users: int, think: str) -> dict[str, Any] | None:
+        text = f"""
+name: Asking {users} {think}
+system: {{name: Mill, base_url: "{HERE}"}}
+journeys: [{{name: Look, steps: [{{name: Front, request: GET /, accompanying: [/a.css, /b.js], think: {think}}}]}}]
+load: [{{hold: {{users: {users}, for: 1 min}}}}]
+"""
+        made = send(client, "POST", "/api/experiments", source=text).json()["id"]
+        return asked(client, made)[1].get("generators")
+
+    assert line(20, "4 s") is None
+    # 5 steps/s with a tenth of a core: 35 with 70 %.
+    run = make_run(60, state="finished", begun_at=1.0)
+    held = Order(1, 0.0, {"everyone": Target.steady(30)})
+    for order in (held, Order(2, 60.0, {}, last=True)):
+        RunOrder.objects.create(run=run, number=order.number, order=orderbook.to_plain(order), who="the plan")
+    analysing.analyse(run, state="finished", cause="")
+    room = line(20, "4 s")
+    assert room is not None
+    assert (room["state"], room["text"]) == (
+        "ready",
+        "The generators have room: at most 7.50 requests/s are asked of each; "
+        f"in run {run.pk} one did 35.0 for 70 % of a core.",
+    )
+    full = line(400, "4 s")
+    assert full is not None
+    assert full["state"] == "warns"
+    assert full["text"].startswith("The generators may be the limit: at most 150 requests/s are asked of each;")
+    assert line(400, "0 s") is None

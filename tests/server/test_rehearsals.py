@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pytest
@@ -78,3 +79,17 @@ def test_a_plan_that_is_sound_no_more_says_what_is_wrong(client: Client, planner
     mill.delete()
     problem = rehearse(client, experiment)
     assert problem["problems"][0]["message"] == "there is no system named 'Mill'."
+
+
+def test_longer_levels_are_played_once_more_and_told_beside_what_was(client: Client, short: Experiment) -> None:
+    run = rehearse(client, short)["id"]
+    count = Run.objects.count()
+    # A job's outcome of one part is told as its key.
+    told = client.post(f"/api/runs/{run}/longer").json()["id"]
+    lengths = "levels of 24 s, 2 min 48 s in all, instead of levels of 12 s, 1 min 24 s"
+    assert told.startswith(f"Played once more with everything twice as long ({lengths}): ")
+    for subject in ("comfort limit: ", "saturation: "):
+        assert re.search(subject + r"\d+–\d+ users \(±\d+(\.\d+)? %\) instead of \d+–\d+ users \(±", told), told
+    assert Run.objects.count() == count
+    Run.objects.filter(pk=run).update(simulated=False)
+    assert "Only a rehearsal" in client.post(f"/api/runs/{run}/longer").json()["detail"]

@@ -130,6 +130,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /experiments/{experiment_id}/readiness": (R, None),
     "POST /experiments/{experiment_id}/runs": (P, None),
     "POST /experiments/{experiment_id}/rehearsals": (P, None),
+    "POST /runs/{run_id}/longer": (P, None),
     "GET /experiments/{experiment_id}/schedules": (R, None),
     "POST /experiments/{experiment_id}/schedules": (P, {"at": SOON[:16], "zone": "UTC"}),
     "GET /schedules": (R, None),

@@ -31,6 +31,8 @@ from stonekettle.core.levels import Level
 from stonekettle.core.run_data import HARDWARE, RunData
 from stonekettle.core.types import FloatArray
 
+LEAST_ERROR = 1e-9
+"""What costs exactly the same each second has none, and rounding is no growth."""
 FALSE_ALARMS = 0.008
 LEAST, LEAST_RESPONSE = 0.05, 0.20
 SUPPORTING = 1.5
@@ -172,7 +174,8 @@ def _slower_or_faster(
             if not steps or not all(n for _, n in earlier):
                 continue
             growth = later - _between(again, before, [log for log, _ in earlier])
-            sure = abs(growth) / math.sqrt(one.variation2 * (1 / steps + 1 / sum(n for _, n in earlier)))
+            error = math.sqrt(one.variation2 * (1 / steps + 1 / sum(n for _, n in earlier)))
+            sure = abs(growth) / max(error, LEAST_ERROR)
             change = _grown(one.key, growth, again.load.delivered)
             if sure > SUPPORTING:
                 drift, of_drift = _with_the_climb(one, levels)
@@ -180,7 +183,7 @@ def _slower_or_faster(
             found.append((sure, change))
         slope, se, seconds = one.trend()
         if seconds > 0:
-            found.append((abs(slope) / se, _grown(one.key, slope * seconds, None)))
+            found.append((abs(slope) / max(se, LEAST_ERROR), _grown(one.key, slope * seconds, None)))
     if not costs:
         found += [_response_again(again, before) for again, before in pairs]
         allowed = RESPONSE_DEVIATIONS

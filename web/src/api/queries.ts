@@ -1,6 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
+import { useJob } from './jobs'
 import { cursor, joined, type LivePlate, type Shown } from './livePlate'
 
 const LIVE_MS = 1_000
@@ -95,6 +96,14 @@ export function useStopRun() {
       body(api.POST('/api/runs/{run_id}/stop', { params: { path: { run_id: run } } })),
     onSuccess: (_, run) => client.invalidateQueries({ queryKey: ['run', run] }),
   })
+}
+
+/** Play a rehearsal once more with everything longer. */
+export function useLongerLevels(run: number) {
+  return useJob(
+    () => body(api.POST('/api/runs/{run_id}/longer', { params: { path: { run_id: run } } })),
+    'longer levels',
+  )
 }
 
 /** Take a run out of every list, or have it back. */

@@ -1594,6 +1594,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/longer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lengthen Rehearsal
+         * @description Play a rehearsal once more with everything twice as long, to see what that would bring. Nothing is kept.
+         */
+        post: operations["stonekettle_server_runs_api_lengthen_rehearsal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -4354,7 +4374,7 @@ export interface components {
             /** Total */
             total: number;
             /** Outcome */
-            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"] | components["schemas"]["Rehearsal"]) | null;
+            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"] | components["schemas"]["Rehearsal"] | components["schemas"]["LongerTold"]) | null;
             problem: components["schemas"]["JobProblem"] | null;
         };
         /**
@@ -4417,6 +4437,19 @@ export interface components {
             place: string;
             /** Value */
             value: string | null;
+        };
+        /**
+         * LongerTold
+         * @description What a rehearsal would find with longer levels.
+         */
+        LongerTold: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "longer levels";
+            /** Text */
+            text: string;
         };
         /** MetricsFileAdded */
         MetricsFileAdded: {
@@ -6850,6 +6883,28 @@ export interface operations {
             header?: never;
             path: {
                 experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_lengthen_rehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
             };
             cookie?: never;
         };

@@ -17,6 +17,7 @@ import Sentence from '@/ui/Sentence.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import Downloads from './run/Downloads.vue'
+import LongerLevels from './run/LongerLevels.vue'
 import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
 import RunRoom from './run/RunRoom.vue'
@@ -294,6 +295,10 @@ useShortcuts([
         <code>./kettle reanalyse {{ id }}</code> makes them anew.
       </p>
 
+      <LongerLevels
+        v-if="run.data.value.simulated && levels.length && !run.data.value.outline.profile.at_most"
+        :run="id"
+      />
       <Downloads v-if="result && !live" :run="id" />
       <RunRoom v-if="run.data.value.room" :run="run.data.value" />
       <WhoDidWhat :id="id" :key="run.data.value.state" kind="run" />

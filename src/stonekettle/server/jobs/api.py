@@ -15,6 +15,7 @@ from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.work import JourneyFileFound, JourneyMade, Tried
 from stonekettle.server.runs.work import (
     ExportMade,
+    LongerTold,
     MetricsFileAdded,
     MetricsFileFound,
     MetricsFileRemoved,
@@ -32,7 +33,8 @@ Outcome = Annotated[
     | MetricsFileAdded
     | MetricsFileRemoved
     | ExportMade
-    | Rehearsal,
+    | Rehearsal
+    | LongerTold,
     Field(discriminator="kind"),
 ]
 

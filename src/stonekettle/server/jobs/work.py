@@ -30,6 +30,7 @@ KINDS = {
     "add metrics file": "stonekettle.server.runs.work.add",
     "remove metrics file": "stonekettle.server.runs.work.remove",
     "rehearsal": "stonekettle.server.runs.work.rehearse",
+    "longer levels": "stonekettle.server.runs.work.lengthen",
     "export": "stonekettle.server.runs.work.export",
 }
 """Each takes a :class:`Work` and gives an outcome."""

@@ -164,6 +164,13 @@ def rehearse_experiment(request: HttpRequest, experiment_id: int) -> Status[JobS
     return started(jobs.start(actor_of(request), "rehearsal", {"experiment": experiment.pk}))
 
 
+@router.post("/runs/{run_id}/longer", response={202: JobStarted})
+def lengthen_rehearsal(request: HttpRequest, run_id: int) -> Status[JobStarted]:
+    """Play a rehearsal once more with everything twice as long, to see what that would bring. Nothing is kept."""
+    run = get_object_or_404(Run, pk=run_id)
+    return started(jobs.start(actor_of(request), "longer levels", {"run": run.pk}))
+
+
 @router.get("/runs", response=RunPage)
 def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""

@@ -74,7 +74,7 @@ def rehearse(actor: Actor, experiment: Experiment, tell: Tell = _silent) -> Run:
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you rehearse it.")
     plan = document.with_files(experiments.current_plan(experiment), FeedFile.text_of)
-    _check_length(plan)
+    check_length(plan)
     system = twin_for(plan, experiment)
     length = round(plan.planned.duration_s)
     tell("Playing it in virtual time", 0, length)
@@ -97,7 +97,7 @@ def _rehearsed(account: Account, experiment: Experiment, plan: Plan, system: Twi
     return run
 
 
-def _check_length(plan: Plan) -> None:
+def check_length(plan: Plan) -> None:
     """Refuse what would take long: each step is played."""
     steps = 0.0
     for group in plan.people:

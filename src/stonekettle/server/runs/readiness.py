@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from typing import Literal
 
@@ -10,12 +11,13 @@ from ninja import Schema
 from stonekettle.plan import advice
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
+from stonekettle.report.numbers import figure, percent
 from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor, Forbidden, Role
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import rules
+from stonekettle.server.runs import generator_room, rules
 from stonekettle.server.systems import checks, runners
 from stonekettle.server.targets import allowances
 
@@ -52,7 +54,13 @@ def of(actor: Actor, experiment: Experiment) -> Readiness:
             key="plan", state="blocks", text=f"{problem.path}: {problem.message}", mend=problem.mend, link=edit
         )
         return Readiness(lines=[broken], may_start=False)
-    lines = [*_permissions(actor, experiment, plan), *_meters(experiment, plan), *_journeys(experiment), *_advice(plan)]
+    lines = [
+        *_permissions(actor, experiment, plan),
+        *_meters(experiment, plan),
+        *_generators(plan),
+        *_journeys(experiment),
+        *_advice(plan),
+    ]
     may_start = all(line.state != "blocks" for line in lines)
     return Readiness(lines=lines, may_start=may_start)
 
@@ -107,6 +115,20 @@ def _stop_rules(plan: Plan, found: Sequence[checks.MeterCheck]) -> Iterator[Line
             mend = f"Its meters tell: {', '.join(sorted(told))}." if told else "Look at its meters."
             text = f"No meter tells {key}: the stop rule on it would never end a run."
             yield Line(key="stop rules", state="warns", text=text, mend=mend)
+
+
+def _generators(plan: Plan) -> Iterator[Line]:
+    asked, known = generator_room.asked_of_each(plan), generator_room.capacity()
+    if known is None or not math.isfinite(asked):
+        return  # nothing was measured yet, or people do not think: then they ask as fast as the answers come
+    share = f"{percent(generator_room.USED)} of a core"
+    each = f"at most {figure(asked)} requests/s are asked of each; in run {known.run} one did {figure(known.rate)} for "
+    if asked <= known.rate:
+        yield Line(key="generators", state="ready", text=f"The generators have room: {each}{share}.")
+    else:
+        mend = "Start more of them with ./kettle generate or KETTLE_GENERATORS, or send less."
+        text = f"The generators may be the limit: {each}{share}."
+        yield Line(key="generators", state="warns", text=text, mend=mend)
 
 
 def _journeys(experiment: Experiment) -> Iterator[Line]:

@@ -10,7 +10,7 @@ from stonekettle.core.alignment import CLEAR
 from stonekettle.server.acts import tell
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs.work import Work
-from stonekettle.server.runs import exports, played, uploads
+from stonekettle.server.runs import exports, longer, played, uploads
 from stonekettle.server.runs.models import MetricsFile, Run
 
 
@@ -61,6 +61,13 @@ class Rehearsal(Schema):
 
     kind: Literal["rehearsal"] = "rehearsal"
     run: int
+
+
+class LongerTold(Schema):
+    """What a rehearsal would find with longer levels."""
+
+    kind: Literal["longer levels"] = "longer levels"
+    text: str
 
 
 class ExportMade(Schema):
@@ -116,6 +123,12 @@ def line_of(file: MetricsFile) -> MetricsFileLine:
     return MetricsFileLine(
         id=file.pk, name=file.name, component=file.component, metrics=metrics, offset_s=file.offset_s
     )
+
+
+def lengthen(work: Work) -> LongerTold:
+    """Play a rehearsal once more with everything longer. Nothing is kept."""
+    run = Run.objects.get(pk=work.given["run"])
+    return LongerTold(text=longer.ask(work.actor, run, work.tell))
 
 
 def rehearse(work: Work) -> Rehearsal:
