@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from stonekettle.core import analysis
-from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.distribution import Law
+from stonekettle.core.load_profile import LoadProfile, Segment, Target
 from stonekettle.core.orders import as_planned
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
@@ -16,7 +17,7 @@ from stonekettle.practice import measured
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.forecast import Forecast, forecast
 from stonekettle.practice.truth import Truth, compute, mix_of
-from stonekettle.practice.twin import journeys_of, simulate
+from stonekettle.practice.twin import Twin, TwinGroup, TwinJourney, TwinStep, journeys_of, simulate
 
 NAMES = ("front", "shop", "stock")
 SYSTEMS = 10
@@ -88,8 +89,28 @@ def test_what_will_limit_is_foretold(found: list[tuple[Forecast, Truth]]) -> Non
 
 def test_the_curves_follow_the_truth_within_the_range_that_was_measured(found: list[tuple[Forecast, Truth]]) -> None:
     for told, truth in found:
-        inside = (told.users >= 2) & (told.users <= truth.users / 2)
-        real = truth.curve(int(told.users[inside][-1])).throughput[told.users[inside].astype(int) - 1]
+        inside = (told.load >= 2) & (told.load <= truth.users / 2)
+        real = truth.curve(int(told.load[inside][-1])).throughput[told.load[inside].astype(int) - 1]
         assert np.abs(told.throughput.value[inside] / real - 1).max() < 0.05
         assert (told.throughput.low <= told.throughput.value).all()
         assert (told.response_s.high >= told.response_s.value).all()
+
+
+def test_people_who_arrive_wait_as_an_open_network_makes_them() -> None:
+    """Two processors of 20 ms, three steps a person: full at 33.3 arrivals/s."""
+    config = PracticeConfig((Component("shop", cpus=2),), (Route("GET", "/", (Visit("shop", 20),)),))
+    step = TwinStep("GET /", Law("exponential", 0.2))
+    journeys = [TwinJourney("Buy", 1.0, (step, step, step))]
+    told = forecast((config, config, config), journeys, 40, 3.0)
+    assert told.saturation.value == pytest.approx(100 / 3)
+    inside = told.load < 0.95 * 100 / 3
+    exact = 0.02 / (1 - (told.load[inside] * 3 / 100) ** 2)  # of M/M/2
+    assert told.response_s.value[inside] == pytest.approx(exact, rel=1e-9)
+    assert np.isnan(told.response_s.value[told.load > 34]).all()
+    assert told.throughput.value[-1] == pytest.approx(100)
+    rate = 25.0
+    twin = Twin(config, journeys, seed=3, arrivals=("all",), groups={"all": TwinGroup(each=1)})
+    twin.advance(400, {"all": Target.steady(rate)})
+    run = twin.collected()
+    seen = run.response_sum_s[50:].sum() / run.completed[50:].sum()
+    assert seen == pytest.approx(float(np.interp(rate, told.load, told.response_s.value)), rel=0.1)

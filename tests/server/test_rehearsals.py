@@ -87,9 +87,10 @@ def test_longer_levels_are_played_once_more_and_told_beside_what_was(client: Cli
     # A job's outcome of one part is told as its key.
     told = client.post(f"/api/runs/{run}/longer").json()["id"]
     lengths = "levels of 24 s, 2 min 48 s in all, instead of levels of 12 s, 1 min 24 s"
-    assert told.startswith(f"Played once more with everything twice as long ({lengths}): ")
-    for subject in ("comfort limit: ", "saturation: "):
-        assert re.search(subject + r"\d+–\d+ users \(±\d+(\.\d+)? %\) instead of \d+–\d+ users \(±", told), told
+    assert told.startswith(f"With everything twice as long ({lengths}) a run would tell the comfort limit within ±")
+    width, users = r"±\d+(\.\d+)? %", r"\(\d+–\d+ users\)"
+    for subject in ("the comfort limit", "saturation"):
+        assert re.search(f"{subject} within {width} {users} instead of {width}", told), told
     assert Run.objects.count() == count
     Run.objects.filter(pk=run).update(simulated=False)
     assert "Only a rehearsal" in client.post(f"/api/runs/{run}/longer").json()["detail"]

@@ -105,6 +105,24 @@ def _throughput_at(stations: Sequence[Station], think_s: float, users: float, un
     return users * at if users < 1 else at + (users - below) * (after - at)
 
 
+def open_response_s(stations: Sequence[Station], rate: float) -> float:
+    """The mean time (s) that an arrival spends in an open network to which ``rate`` (1/s) come at random: each station
+    by itself, as if all came to it at random (Jackson 1957); infinite where one cannot keep up."""
+    total = 0.0
+    for station in stations:
+        busy = rate / station.rates[-1]
+        if busy >= 1:
+            return math.inf
+        # Probabilities of 0 to m there but for a constant; from m on each is ``busy`` times the one before.
+        logs = np.concatenate([[0.0], np.cumsum(np.log(rate / station.rates))])
+        weights = np.exp(logs - logs.max())
+        m, last = len(station.rates), float(weights[-1])
+        beyond = last * busy / (1 - busy)
+        inside = float(weights @ np.arange(m + 1)) + m * beyond + last * busy / (1 - busy) ** 2
+        total += inside / (float(weights.sum()) + beyond) / rate
+    return total
+
+
 def found_by_arrival(users: int, delay_s: float, demand_s: float, servers: int) -> FloatArray:
     """How likely a user who comes to a station finds 0, 1, … others there, shape (users,), where all spend ``delay_s``
     elsewhere: what would be seen with one user fewer (Sevcik & Mitrani 1981; Lavenberg & Reiser 1980)."""

@@ -40,12 +40,13 @@ class MeasuredResource:
 @dataclass(frozen=True)
 class MeasuredSystem:
     """What a run knows of a system: its resources, the mean response time at light load (s), and that of each step by
-    (journey, step); and up to which load it was measured."""
+    (journey, step); and up to which load, and which rate of steps (1/s), it was measured."""
 
     resources: tuple[MeasuredResource, ...]
     response_s: float
     by_step: Mapping[tuple[str, str], float]
     measured_to: float = 0.0
+    measured_rate: float = 0.0
 
     def with_demands(self, end: float) -> MeasuredSystem:
         """The same with every demand at an end of its interval: -1 the low one, 1 the high one."""
@@ -88,7 +89,8 @@ def system_of(analysis: Analysis, cells: Sequence[Cell]) -> MeasuredSystem | Non
         if step.completions:
             by_step.setdefault((cells[step.step].journey, cells[step.step].step), step.response_s)
     highest = max(level.load.delivered for level in steady)
-    return MeasuredSystem((*found, *pools.values()), light.response_s, by_step, highest)
+    fastest = max(level.completion_rate for level in steady)
+    return MeasuredSystem((*found, *pools.values()), light.response_s, by_step, highest, fastest)
 
 
 def twin_of(plan: Plan, measured: MeasuredSystem) -> tuple[PracticeConfig, list[TwinJourney]]:

@@ -3362,11 +3362,11 @@ export interface components {
         /** CurveLine */
         CurveLine: {
             /** Value */
-            value: number[];
+            value: (number | null)[];
             /** Low */
-            low: number[];
+            low: (number | null)[];
             /** High */
-            high: number[];
+            high: (number | null)[];
         };
         /**
          * ForecastAnswer
@@ -3385,7 +3385,8 @@ export interface components {
         };
         /**
          * ForecastLines
-         * @description Against ``users``. Beyond ``measured_to`` (None: all of it is known) it is extrapolated.
+         * @description Against ``load``, counted in ``unit``. Beyond ``measured_to`` (None: all of it is known) it is
+         *     extrapolated; responses are null where they only grow as long as the load lasts.
          */
         ForecastLines: {
             /** Words */
@@ -3394,8 +3395,15 @@ export interface components {
             run: number | null;
             /** Measured To */
             measured_to: number | null;
-            /** Users */
-            users: number[];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "users" | "arrivals";
+            /** Unit */
+            unit: string;
+            /** Load */
+            load: number[];
             throughput: components["schemas"]["CurveLine"];
             response_s: components["schemas"]["CurveLine"];
             /** Utilisation */

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
+
 from django.db.models import Q
 from ninja import Schema
 
 from stonekettle.core.analysis import Analysis
+from stonekettle.core.load import UNITS, LoadKind
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
-from stonekettle.practice.forecast import Curve, Forecast, forecast, mixed
+from stonekettle.practice.forecast import Curve, Forecast, forecast, mixed, steps_per_arrival
 from stonekettle.report import findings
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
@@ -20,9 +23,9 @@ MOST_USERS = 5_000
 
 
 class CurveLine(Schema):
-    value: list[float]
-    low: list[float]
-    high: list[float]
+    value: list[float | None]
+    low: list[float | None]
+    high: list[float | None]
 
 
 class SeenLevel(Schema):
@@ -34,12 +37,15 @@ class SeenLevel(Schema):
 
 
 class ForecastLines(Schema):
-    """Against ``users``. Beyond ``measured_to`` (None: all of it is known) it is extrapolated."""
+    """Against ``load``, counted in ``unit``. Beyond ``measured_to`` (None: all of it is known) it is
+    extrapolated; responses are null where they only grow as long as the load lasts."""
 
     words: str
     run: int | None
     measured_to: float | None
-    users: list[float]
+    kind: LoadKind
+    unit: str
+    load: list[float]
     throughput: CurveLine
     response_s: CurveLine
     utilisation: dict[str, list[float]]
@@ -70,9 +76,10 @@ class ForecastAnswer(Schema):
 
 def of(experiment: Experiment) -> ForecastAnswer:
     """The forecast for the revision in force."""
-    run, seen = _seen(experiment)
+    run, seen = None, list[SeenLevel]()
     try:
         plan = experiments.current_plan(experiment)
+        run, seen = _seen(experiment, plan.planned.load_kind)
         found, why_not = _lines(plan, experiment), ""
     except (Conflict, PlanError) as error:
         found, why_not = None, str(error)
@@ -80,24 +87,33 @@ def of(experiment: Experiment) -> ForecastAnswer:
 
 
 def _lines(plan: Plan, experiment: Experiment) -> ForecastLines:
-    if any(group.arrives for group in plan.people):
-        raise Conflict("Forecasts are for loads counted in users; this one has people who arrive by rate.")
+    arriving = [group.arrives for group in plan.people]
+    if any(arriving) and not all(arriving):
+        raise Conflict("Forecasts are for users or for people who arrive by rate; this load has both.")
     if plan.planned.peak_users > MOST_USERS:
         raise Conflict(f"Forecasts go up to {MOST_USERS} users.")
     system = twin_for(plan, experiment)
     journeys = mixed(plan, system.journeys)
     if not any(journey.weight for journey in journeys):
         journeys = list(system.journeys)  # everybody is counted to a journey: the weights tell more than nothing
-    found = forecast((system.config, *system.ends), journeys, plan.planned.peak_users)
-    return _told(found, system)
+    systems = (system.config, *system.ends)
+    if all(arriving):
+        each = steps_per_arrival(plan)
+        found = forecast(systems, journeys, plan.planned.peak_rate, each)
+        measured_to = system.measured_rate / each if system.measured_rate is not None else None
+    else:
+        found, measured_to = forecast(systems, journeys, plan.planned.peak_users), system.measured_to
+    return _told(found, system, measured_to)
 
 
-def _told(found: Forecast, system: TwinSystem) -> ForecastLines:
+def _told(found: Forecast, system: TwinSystem, measured_to: float | None) -> ForecastLines:
     return ForecastLines(
         words=system.words,
         run=system.run,
-        measured_to=system.measured_to,
-        users=found.users.tolist(),
+        measured_to=measured_to,
+        kind=found.kind,
+        unit=UNITS[found.kind],
+        load=found.load.tolist(),
         throughput=_curve(found.throughput),
         response_s=_curve(found.response_s),
         utilisation={key: values.tolist() for key, values in found.utilisation.items()},
@@ -109,7 +125,9 @@ def _told(found: Forecast, system: TwinSystem) -> ForecastLines:
 
 
 def _curve(curve: Curve) -> CurveLine:
-    return CurveLine(value=curve.value.tolist(), low=curve.low.tolist(), high=curve.high.tolist())
+    ends = (curve.value, curve.low, curve.high)
+    value, low, high = ([v if math.isfinite(v) else None for v in end.tolist()] for end in ends)
+    return CurveLine(value=value, low=low, high=high)
 
 
 def _traffic(experiment: Experiment) -> Traffic | None:
@@ -126,13 +144,13 @@ def _traffic(experiment: Experiment) -> Traffic | None:
     return None
 
 
-def _seen(experiment: Experiment) -> tuple[int | None, list[SeenLevel]]:
+def _seen(experiment: Experiment, kind: LoadKind) -> tuple[int | None, list[SeenLevel]]:
     """The levels of the experiment's last measured run."""
     measured = Run.objects.there().filter(revision__experiment=experiment, simulated=False, result__isnull=False)
     for run in measured.order_by("-pk")[:5]:
         told = (run.result or {}).get("findings")
         analysis: Analysis | None = findings.read(told) if told else None
-        if analysis is not None and analysis.load_kind == "users" and analysis.levels:
+        if analysis is not None and analysis.load_kind == kind and analysis.levels:
             levels = [
                 SeenLevel(load=lv.load.delivered, throughput=lv.throughput, response_s=lv.response_s)
                 for lv in analysis.levels

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from stonekettle.core import analysis
 from stonekettle.core.analysis import Analysis
+from stonekettle.core.load import LoadKind
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
@@ -58,16 +59,17 @@ def ask(actor: Actor, run: Run, tell: played.Tell) -> str:
 def words(plan: Plan, longer: Plan, before: Analysis, after: Analysis) -> str:
     """What is known more surely with the longer load."""
     long, short = (f"{_levels(one)}{_clock(one.planned.duration_s)}" for one in (longer, plan))
+    kind = after.load_kind
     parts = [
-        f"{name}: {_known(then, after)} instead of {_known(now, before)}"
+        _known(name, now, then, kind)
         for name, now, then in (
-            ("comfort limit", _comfort(before), _comfort(after)),
+            ("the comfort limit", _comfort(before), _comfort(after)),
             ("saturation", _saturation(before), _saturation(after)),
         )
         if now is not None or then is not None
     ]
-    told = "; ".join(parts) or "no limit would be found either"
-    return f"Played once more with everything twice as long ({long} in all, instead of {short}): {told}."
+    told = f"a run would tell {', and '.join(parts)}" if parts else "a run would find no limit either"
+    return f"With everything twice as long ({long} in all, instead of {short}) {told}. Each was played once."
 
 
 def _levels(plan: Plan) -> str:
@@ -89,9 +91,16 @@ def _saturation(found: Analysis) -> Estimate | None:
     return found.saturation.load if isinstance(found.saturation, Saturation) else None
 
 
-def _known(estimate: Estimate | None, found: Analysis) -> str:
-    if estimate is None:
-        return "not known"
-    half = (estimate.high - estimate.low) / 2 / max(estimate.value, 1e-9)
-    span = f"{n.amount(estimate.low)}–{n.load(estimate.high, found.load_kind)}"
-    return f"{span} (±{n.percent(half)})"
+def _known(name: str, now: Estimate | None, then: Estimate | None, kind: LoadKind) -> str:
+    if then is None or now is None:
+        known = f"nothing of {name}" if then is None else f"{name} within {_width(then)} ({_span(then, kind)})"
+        return f"{known}, instead of {'nothing' if now is None else f'within {_width(now)}'}"
+    return f"{name} within {_width(then)} ({_span(then, kind)}) instead of {_width(now)}"
+
+
+def _width(estimate: Estimate) -> str:
+    return f"±{(estimate.high - estimate.low) / 2 / max(estimate.value, 1e-9) * 100:.2g} %"
+
+
+def _span(estimate: Estimate, kind: LoadKind) -> str:
+    return f"{n.amount(estimate.low)}–{n.load(estimate.high, kind)}"

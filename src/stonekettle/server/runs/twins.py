@@ -24,7 +24,8 @@ LOOK_BACK = 20
 @dataclass(frozen=True)
 class TwinSystem:
     """A twin for a plan; ``words`` say what it is a twin of, ``prefix`` begins the names of its metrics. ``ends`` are
-    the same with all demands at the low and at the high end; ``run`` measured them, up to ``measured_to``."""
+    the same with all demands at the low and at the high end; ``run`` measured them, up to the load ``measured_to`` and
+    ``measured_rate`` steps per second."""
 
     config: PracticeConfig
     journeys: Sequence[TwinJourney]
@@ -33,6 +34,7 @@ class TwinSystem:
     ends: tuple[PracticeConfig, PracticeConfig]
     run: int | None = None
     measured_to: float | None = None
+    measured_rate: float | None = None
 
 
 def twin_for(plan: Plan, experiment: Experiment) -> TwinSystem:
@@ -53,7 +55,7 @@ def twin_for(plan: Plan, experiment: Experiment) -> TwinSystem:
     made, journeys = measured.twin_of(plan, system)
     low, high = (measured.twin_of(plan, system.with_demands(end))[0] for end in (-1, 1))
     words = f"a twin made of the service demands that run {run.pk} measured"
-    return TwinSystem(made, journeys, words, "rehearsed", (low, high), run.pk, system.measured_to)
+    return TwinSystem(made, journeys, words, "rehearsed", (low, high), run.pk, system.measured_to, system.measured_rate)
 
 
 def _measured(plan: Plan, experiment: Experiment) -> tuple[Run, measured.MeasuredSystem] | None:

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { useForecast } from '@/api/experiments'
 import { loadTicks } from '@/plates/terrain'
 import Problem from '@/ui/Problem.vue'
-import { figure, percent, users } from '@/ui/format'
+import { figure, loadFigure, percent, users } from '@/ui/format'
 
 /** What the load would see, by what is known of the system: a forecast, never a finding. */
 const props = defineProps<{ id: number; revision: number | undefined }>()
@@ -16,7 +16,11 @@ const { width: measured } = useElementSize(box)
 const HEIGHT = 150
 const [TOP, BOTTOM, LEFT, RIGHT] = [20, 30, 46, 12]
 const width = computed(() => Math.max(260, measured.value))
-const most = computed(() => found.value?.users.at(-1) ?? 1)
+const most = computed(() => found.value?.load.at(-1) ?? 1)
+const counts = computed(() => found.value?.kind !== 'arrivals')
+/** A load on its axis: whole users, arrivals to three figures. */
+const told = (load: number) => (counts.value ? users(load) : loadFigure(load))
+const unit = computed(() => found.value?.unit ?? 'users')
 const x = (n: number) =>
   LEFT + (Math.min(n, most.value) / most.value) * (width.value - LEFT - RIGHT)
 const px = (value: number) => value.toFixed(1)
@@ -36,11 +40,13 @@ const rows = computed<Row[]>(() => {
     { name: 'mean response, s', curve: f.response_s, of: 'response_s' as const },
     { name: 'steps per s', curve: f.throughput, of: 'throughput' as const },
   ].map(({ name, curve, of }) => {
-    const ticks = loadTicks(Math.max(...curve.high, ...seen.value.map((s) => s[of])), 4)
+    const known = curve.high.filter((v): v is number => v !== null)
+    const ticks = loadTicks(Math.max(...known, ...seen.value.map((s) => s[of])), 4)
     const top = ticks.at(-1) || 1
     const y = (value: number) =>
       HEIGHT - BOTTOM - (Math.min(value, top) / top) * (HEIGHT - TOP - BOTTOM)
-    const at = (values: number[]) => values.map((v, i) => `${px(x(f.users[i] ?? 0))},${px(y(v))}`)
+    const at = (values: (number | null)[]) =>
+      values.flatMap((v, i) => (v === null ? [] : [`${px(x(f.load[i] ?? 0))},${px(y(v))}`]))
     return {
       name,
       ticks,
@@ -52,7 +58,7 @@ const rows = computed<Row[]>(() => {
         .map((s) => ({
           x: x(s.load),
           y: y(s[of]),
-          text: `${users(s.load)} users: ${figure(s[of])}`,
+          text: `${told(s.load)} ${unit.value}: ${figure(s[of])}`,
         })),
     }
   })
@@ -67,12 +73,13 @@ const beyond = computed(() => {
 const sentence = computed(() => {
   const f = found.value
   if (!f) return ''
-  const same = Math.round(f.saturation_low) === Math.round(f.saturation_high)
-  const range = same ? '' : ` (${users(f.saturation_low)}–${users(f.saturation_high)})`
+  const [low, high] = [told(f.saturation_low), told(f.saturation_high)]
+  const range = low === high ? '' : ` (${low}–${high})`
   const limit = f.limiting.replace('.', ' ').replace(/cpu$/, 'CPU')
   return f.saturation <= most.value
-    ? `Throughput would stop growing at about ${users(f.saturation)} users${range}, limited by ${limit}.`
-    : `This load would stay below saturation, which would come at about ${users(f.saturation)} users${range}, by ${limit}.`
+    ? `Throughput would stop growing at about ${told(f.saturation)} ${unit.value}${range}, limited by ${limit}.` +
+        (counts.value ? '' : ' From there on answers take longer the longer the load lasts.')
+    : `This load would stay below saturation, which would come at about ${told(f.saturation)} ${unit.value}${range}, by ${limit}.`
 })
 const busiest = computed(() =>
   Object.entries(found.value?.utilisation ?? {})
@@ -93,7 +100,7 @@ const busiest = computed(() =>
       <p class="label">
         A forecast by {{ found.words
         }}<template v-if="found.measured_to !== null"
-          >, measured up to {{ users(found.measured_to) }} users; beyond, hatched, it is
+          >, measured up to {{ told(found.measured_to) }} {{ unit }}; beyond, hatched, it is
           extrapolated</template
         >. Limits that no meter sees are not in it.
         <template v-if="answer.data.value?.seen_run"
@@ -111,7 +118,7 @@ const busiest = computed(() =>
           :width="width"
           :height="HEIGHT"
           role="img"
-          :aria-label="`Forecast of ${row.name} against users`"
+          :aria-label="`Forecast of ${row.name} against ${unit}`"
           class="block"
         >
           <defs>
@@ -154,9 +161,11 @@ const busiest = computed(() =>
               :y="HEIGHT - BOTTOM + 14"
               text-anchor="middle"
             >
-              {{ users(n) }}
+              {{ told(n) }}
             </text>
-            <text :x="(LEFT + width - RIGHT) / 2" :y="HEIGHT - 4" text-anchor="middle">users</text>
+            <text :x="(LEFT + width - RIGHT) / 2" :y="HEIGHT - 4" text-anchor="middle">
+              {{ unit }}
+            </text>
           </g>
           <polygon :points="row.band" fill="var(--lake)" opacity="0.18" />
           <polyline
