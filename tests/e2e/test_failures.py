@@ -117,6 +117,14 @@ def test_a_run_whose_plan_says_so_ends_when_it_loses_a_generator(api: Api, page:
     expect(page.get_by_test_id("plate")).to_be_visible()
 
 
+def test_a_run_ends_once_a_resource_is_as_busy_as_its_plan_says(api: Api) -> None:
+    rule = "{resource: gateway.cpu, utilisation: 0.1 %, for: 3 s}"
+    ended = api.wait(api.start(90, more=f"\nstop_when:\n  - {rule}\n"), lambda r: r["ended"], limit_s=60)
+    assert ended["state"] == "stopped", ended["cause"]
+    assert re.search(r"the plan: gateway\.cpu was \S+ % busy over 3 s, and more than 0\.1 % ends", ended["cause"])
+    assert 3 <= ended["result"]["totals"]["duration_s"] < 30
+
+
 def test_a_run_is_steered_from_the_command_line_and_follows_within_a_second(
     api: Api, page: Page, installed: Installation
 ) -> None:
