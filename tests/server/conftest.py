@@ -151,6 +151,7 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
     schedule = schedules.schedule(TESTS, run.revision.experiment, tomorrow, "UTC", "")
     return {
         "run_id": run.pk,
+        "other_id": run.pk,
         "experiment_id": run.revision.experiment_id,
         "system_id": systems.create(TESTS, plan["system"]).pk,
         "feed_id": feeds.drafts.create(TESTS, cast(Document, parse(example("riders")))).pk,

@@ -94,3 +94,19 @@ def test_longer_levels_are_played_once_more_and_told_beside_what_was(client: Cli
     assert Run.objects.count() == count
     Run.objects.filter(pk=run).update(simulated=False)
     assert "Only a rehearsal" in client.post(f"/api/runs/{run}/longer").json()["detail"]
+
+
+def test_two_runs_are_compared_by_their_facts(client: Client, short: Experiment) -> None:
+    first = rehearse(client, short)["id"]
+    dearer = experiments.create(TESTS, QUICK.replace("Quick look", "Once more").replace("weight: 50", "weight: 60"))
+    second = rehearse(client, dearer)["id"]
+    told = client.get(f"/api/runs/{second}/against/{first}").json()
+    assert (told["first"]["id"], told["second"]["id"]) == (first, second)
+    assert told["sentence"].split(":")[0] in ("No difference", "Inconclusive", "Slower", "Faster")
+    assert told["loads"][0] == pytest.approx(30, rel=0.05)
+    assert {"weight": "compared", "text": "Weight of Check departures 50 → 60."} in told["apart"]
+    buy = next(line for line in told["figures"] if (line["figure"], line["subject"][-10:]) == ("mean", "Buy ticket"))
+    assert buy["ratio"]["low"] < buy["ratio"]["value"] < buy["ratio"]["high"]
+    assert len(buy["levels"]) == len(told["loads"]) == 7
+    assert "with another one" in client.get(f"/api/runs/{first}/against/{first}").json()["detail"]
+    assert client.get(f"/api/runs/{first}/against/999999").status_code == 404

@@ -131,6 +131,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /experiments/{experiment_id}/runs": (P, None),
     "POST /experiments/{experiment_id}/rehearsals": (P, None),
     "POST /runs/{run_id}/longer": (P, None),
+    "GET /runs/{run_id}/against/{other_id}": (R, None),
     "GET /experiments/{experiment_id}/schedules": (R, None),
     "POST /experiments/{experiment_id}/schedules": (P, {"at": SOON[:16], "zone": "UTC"}),
     "GET /schedules": (R, None),

@@ -103,6 +103,12 @@ export const router = createRouter({
     },
     { path: '/runs', component: () => import('./places/Runs.vue'), meta: { title: 'Runs' } },
     {
+      path: '/runs/:id(\\d+)/against/:other(\\d+)',
+      component: () => import('./places/Against.vue'),
+      props: (route) => ({ id: number(route.params.id), other: number(route.params.other) }),
+      meta: { title: 'Comparison' },
+    },
+    {
       path: '/runs/:id(\\d+)',
       component: () => import('./places/Run.vue'),
       props: (route) => ({ id: number(route.params.id) }),

@@ -98,6 +98,19 @@ export function useStopRun() {
   })
 }
 
+/** A run compared with another one. */
+export function useComparison(id: MaybeRefOrGetter<number>, other: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['run', toValue(id), 'against', toValue(other)]),
+    queryFn: () =>
+      body(
+        api.GET('/api/runs/{run_id}/against/{other_id}', {
+          params: { path: { run_id: toValue(id), other_id: toValue(other) } },
+        }),
+      ),
+  })
+}
+
 /** Play a rehearsal once more with everything longer. */
 export function useLongerLevels(run: number) {
   return useJob(

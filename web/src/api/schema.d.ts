@@ -1779,6 +1779,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/against/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Runs
+         * @description The run compared with another one: figure by figure, and in a sentence.
+         */
+        get: operations["stonekettle_server_runs_api_compare_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/facts.csv": {
         parameters: {
             query?: never;
@@ -4084,6 +4104,102 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /** ApartLine */
+        ApartLine: {
+            /**
+             * Weight
+             * @enum {string}
+             */
+            weight: "compared" | "harmless" | "warning";
+            /** Text */
+            text: string;
+        };
+        /**
+         * ComparisonAnswer
+         * @description ``second`` compared with ``first``, at loads counted in ``unit``.
+         */
+        ComparisonAnswer: {
+            first: components["schemas"]["RunShown"];
+            second: components["schemas"]["RunShown"];
+            /** Sentence */
+            sentence: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive";
+            /** Unit */
+            unit: string;
+            /** Loads */
+            loads: number[];
+            /** Apart */
+            apart: components["schemas"]["ApartLine"][];
+            /** Figures */
+            figures: components["schemas"]["FigureLine"][];
+        };
+        /**
+         * FigureLine
+         * @description A figure of a step or of a resource over all loads that both had. ``detectable`` and ``unseen`` are shares;
+         *     ``stands`` where it does when all figures are judged together.
+         */
+        FigureLine: {
+            /** Subject */
+            subject: string;
+            /** Figure */
+            figure: string;
+            ratio: components["schemas"]["Ratio"];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive";
+            /** Detectable */
+            detectable: number;
+            /** Unseen */
+            unseen: number;
+            /** Stands */
+            stands: boolean;
+            /** Levels */
+            levels: components["schemas"]["LevelLine"][];
+        };
+        /**
+         * LevelLine
+         * @description A figure at one load, as each run had it.
+         */
+        LevelLine: {
+            /** Load */
+            load: number;
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
+            ratio: components["schemas"]["Ratio"];
+        };
+        /**
+         * Ratio
+         * @description The second run's figure over the first's, with its 95 % interval.
+         */
+        Ratio: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /** RunShown */
+        RunShown: {
+            /** Id */
+            id: number;
+            /** Experiment */
+            experiment: string;
+            /** Queued At */
+            queued_at: string;
+            /** Verdict */
+            verdict: string;
+            /** Simulated */
+            simulated: boolean;
         };
         /**
          * ExportIn
@@ -7156,6 +7272,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_compare_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                other_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonAnswer"];
+                };
             };
         };
     };

@@ -16,6 +16,7 @@ import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
+import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import PlateChoices from './run/PlateChoices.vue'
@@ -298,6 +299,11 @@ useShortcuts([
       <LongerLevels
         v-if="run.data.value.simulated && levels.length && !run.data.value.outline.profile.at_most"
         :run="id"
+      />
+      <CompareWith
+        v-if="result?.findings && !live"
+        :run="id"
+        :experiment="run.data.value.experiment_id"
       />
       <Downloads v-if="result && !live" :run="id" />
       <RunRoom v-if="run.data.value.room" :run="run.data.value" />

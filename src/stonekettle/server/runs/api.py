@@ -26,6 +26,7 @@ from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part
 from stonekettle.server.runs import (
+    comparisons,
     data,
     exports,
     facts,
@@ -323,6 +324,13 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     if run.result is None:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
     return _download(request, run, json.dumps(run.result, indent=2), "application/json", "result.json")
+
+
+@router.get("/runs/{run_id}/against/{other_id}", response=comparisons.ComparisonAnswer)
+def compare_runs(request: HttpRequest, run_id: int, other_id: int) -> comparisons.ComparisonAnswer:
+    """The run compared with another one: figure by figure, and in a sentence."""
+    runs = Run.objects.there().select_related("revision__experiment")
+    return comparisons.of(get_object_or_404(runs, pk=other_id), get_object_or_404(runs, pk=run_id))
 
 
 @router.get("/runs/{run_id}/facts.csv")
