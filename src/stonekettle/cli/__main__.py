@@ -7,11 +7,16 @@ import json
 import sys
 from pathlib import Path
 
+from pydantic_core import PydanticCustomError
+
 from stonekettle.cli import agent as agent_command
 from stonekettle.cli import bench as benches
+from stonekettle.cli import compare as compare_command
 from stonekettle.cli import run as run_command
+from stonekettle.core.comparing import MATTERS
 from stonekettle.meters.agent import DEFAULT_PORT
 from stonekettle.plan import document, system_document
+from stonekettle.plan.quantities import parse_share
 from stonekettle.report import result
 
 
@@ -28,6 +33,15 @@ def main() -> int:
     run.add_argument("--practice", action="store_true", help="start the practice system for the run")
     run.add_argument("--practice-config", type=Path, help="its configuration, or changes to the demo")
     run.add_argument("--generators", type=int, default=run_command.GENERATORS, help="processes that make the load")
+    compare = commands.add_parser(
+        "compare",
+        help="compare two runs of kettle run",
+        description="Exit code: 0 faster or no difference, 1 slower, 2 bad input, 3 inconclusive.",
+    )
+    compare.add_argument("first", type=Path, help="folder of the run that is compared with")
+    compare.add_argument("second", type=Path, help="folder of the run that is judged")
+    compare.add_argument("--matters", type=_share, default=MATTERS, help="a smaller difference is none (5 %%)")
+    compare.add_argument("--json", type=Path, help="write everything here too")
     agent = commands.add_parser("agent", help="serve this machine's metrics")
     agent.add_argument("--host", default="127.0.0.1", help="address to listen at (127.0.0.1)")
     agent.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"port to listen at ({DEFAULT_PORT})")
@@ -47,6 +61,8 @@ def main() -> int:
         return agent_command.serve(arguments.host, arguments.port, arguments.token_file)
     if arguments.command == "bench":
         return benches.run(arguments.name, arguments.json, quick=arguments.quick)
+    if arguments.command == "compare":
+        return compare_command.compare(arguments.first, arguments.second, arguments.matters, arguments.json, sys.stdout)
     return run_command.run(
         arguments.file,
         arguments.out,
@@ -55,6 +71,14 @@ def main() -> int:
         terminal=sys.stdout,
         generators=max(1, arguments.generators),
     )
+
+
+def _share(text: str) -> float:
+    """A share as plans write it; argparse tells what is wrong."""
+    try:
+        return parse_share(text)
+    except PydanticCustomError as fault:
+        raise argparse.ArgumentTypeError(fault.message()) from fault
 
 
 if __name__ == "__main__":

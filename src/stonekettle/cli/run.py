@@ -17,6 +17,7 @@ import numpy as np
 import pyarrow as pa
 
 from stonekettle.core import analysis as core
+from stonekettle.core import facts
 from stonekettle.core.orders import Ordered, with_order
 from stonekettle.core.run_data import RunData
 from stonekettle.core.search import OVER_S
@@ -40,7 +41,7 @@ from stonekettle.plan import advice, document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.problems import PlanError, Problem
-from stonekettle.report import numbers, result
+from stonekettle.report import facts_file, numbers, result
 
 MET, BROKEN, BAD_INPUT, NOT_TRUSTWORTHY = 0, 1, 2, 3
 EXIT_CODES = {
@@ -259,6 +260,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     )
     (out / "result.json").write_text(found.model_dump_json(indent=2) + "\n")
     (out / "seconds.csv").write_text(result.seconds_csv(data))
+    (out / "facts.csv").write_text(facts_file.write(facts.gather(data, analysis)))
     print(f"\n{found.verdict}\n", file=terminal)
     for note in found.notes:
         print(f"  {note.title}. {note.text}", file=terminal)

@@ -21,7 +21,9 @@ from typing import Literal
 import numpy as np
 from scipy import special
 
+from stonekettle.core.analysis import Analysis
 from stonekettle.core.facts import WHOLE, Fact
+from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate, FloatArray
 
 SAME_LOAD = 0.03
@@ -160,6 +162,13 @@ def compare(
     found.sort(key=lambda d: (d.p, d.subject, d.figure))
     told = tuple(_standing(found, matters))
     return Comparison(_whole(found, told), tuple(load for load, _, _ in pairs), tuple(found), told)
+
+
+def full_from(first: Analysis, second: Analysis) -> float | None:
+    """From which load on both systems were full; None where that is not known of both."""
+    points = [one.saturation.load for one in (first, second) if isinstance(one.saturation, Saturation)]
+    known = [point.value for point in points if point is not None]
+    return max(known) if len(known) == 2 else None
 
 
 _Weights = tuple[tuple[int, float], ...]

@@ -15,6 +15,7 @@ from stonekettle.door.reach import Site
 DEFAULT_PORT = 8800
 PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
+    "compare": "compare two runs of ./kettle run (see ./kettle compare --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
     "bench": "measure: engine, timing, truth, unfit, ordinary, meters, plate, records, requests, feeds, faults",

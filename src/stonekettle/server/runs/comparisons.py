@@ -3,23 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from typing import Literal
 
 from ninja import Schema
 
 from stonekettle.core import comparing
-from stonekettle.core.analysis import Analysis
 from stonekettle.core.comparing import Comparison, Difference
-from stonekettle.core.facts import Fact
-from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.report import comparing as words
 from stonekettle.report import findings
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs.models import Run, RunFact
+from stonekettle.server.runs import facts
+from stonekettle.server.runs.models import Run
 
-MOST_FACTS = 200_000
 FIGURES = ("mean", "p95", "demand", "throughput", "p50", "p99")
 """In the order in which they are read."""
 Verdict = Literal["faster", "slower", "no difference", "inconclusive"]
@@ -88,7 +84,8 @@ def of(first: Run, second: Run) -> ComparisonAnswer:
         raise Conflict("A run is compared with another one, not with itself.")
     sides = tuple(_side(run) for run in (first, second))
     before, after = (side.analysis for side in sides)
-    found = comparing.compare(facts_of(first), facts_of(second), full_from=_full_from(before, after))
+    one, other = (list(facts.of(run, levels_alone=True)) for run in (first, second))
+    found = comparing.compare(one, other, full_from=comparing.full_from(before, after))
     if not found.differences:
         raise Conflict(
             f"Run {first.pk} and run {second.pk} have no load in common, so nothing can be compared. "
@@ -106,33 +103,11 @@ def of(first: Run, second: Run) -> ComparisonAnswer:
     )
 
 
-def facts_of(run: Run) -> Sequence[Fact]:
-    """The facts of a run's levels, as the core reads them."""
-    rows = RunFact.objects.filter(run=run, level__isnull=False).values_list(
-        "level", "subject", "figure", "value", "standard_error", "n", "blocks"
-    )
-    return [
-        Fact(level, subject, figure, _read(value), _read(error), n, tuple(map(_read, blocks)))
-        for level, subject, figure, value, error, n, blocks in rows[:MOST_FACTS]
-    ]
-
-
-def _read(value: float | None) -> float:
-    return math.nan if value is None else value
-
-
 def _side(run: Run) -> words.Side:
     told = (run.result or {}).get("findings")
     if told is None:
         raise Conflict(f"Run {run.pk} has no findings that could be compared.")
     return words.Side(f"run {run.pk}", run.plan, findings.read(told), run.simulated, run.state, run.generators.count())
-
-
-def _full_from(before: Analysis, after: Analysis) -> float | None:
-    """From which load on both systems were full."""
-    points = [one.saturation.load for one in (before, after) if isinstance(one.saturation, Saturation)]
-    known = [point.value for point in points if point is not None]
-    return max(known) if len(known) == 2 else None
 
 
 def _shown(run: Run) -> RunShown:

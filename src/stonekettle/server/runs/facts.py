@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from django.db import transaction
 
 from stonekettle.core.facts import Fact
-from stonekettle.report.spreadsheet import harmless
+from stonekettle.report import facts_file
 from stonekettle.server.runs.models import Run, RunFact
-
-COLUMNS = ("level", "subject", "figure", "value", "standard_error", "n", "blocks")
-BLOCK_DIGITS = 6
 
 
 @transaction.atomic
@@ -31,7 +26,7 @@ def keep(run: Run, facts: Iterable[Fact]) -> None:
                 value=_known(fact.value),
                 standard_error=_known(fact.standard_error),
                 n=fact.n,
-                blocks=[None if math.isnan(block) else round(block, BLOCK_DIGITS) for block in fact.blocks],
+                blocks=[None if math.isnan(block) else round(block, facts_file.BLOCK_DIGITS) for block in fact.blocks],
             )
             for fact in facts
         ),
@@ -39,15 +34,22 @@ def keep(run: Run, facts: Iterable[Fact]) -> None:
     )
 
 
+def of(run: Run, *, levels_alone: bool = False) -> Iterator[Fact]:
+    """The run's facts as the core has them."""
+    rows = RunFact.objects.filter(run=run)
+    if levels_alone:
+        rows = rows.filter(level__isnull=False)
+    for level, subject, figure, value, error, n, blocks in rows.values_list(*facts_file.COLUMNS):
+        yield Fact(level, subject, figure, _read(value), _read(error), n, tuple(map(_read, blocks)))
+
+
 def as_csv(run: Run) -> str:
-    """One line a fact; a whole run's have no level, and unknown is empty. Blocks stand apart by spaces."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(COLUMNS)
-    for *fact, blocks in RunFact.objects.filter(run=run).values_list(*COLUMNS):
-        told = " ".join("-" if block is None else f"{block:g}" for block in blocks)
-        writer.writerow([*("" if cell is None else harmless(cell) for cell in fact), told])
-    return out.getvalue()
+    """All of them as a file (:mod:`report.facts_file`)."""
+    return facts_file.write(of(run))
+
+
+def _read(value: float | None) -> float:
+    return math.nan if value is None else value
 
 
 def _known(value: float) -> float | None:

@@ -126,7 +126,7 @@ def _generators(plan: Plan) -> Iterator[Line]:
     if asked <= known.rate:
         yield Line(key="generators", state="ready", text=f"The generators have room: {each}{share}.")
     else:
-        mend = "Start more of them with ./kettle generate or KETTLE_GENERATORS, or send less."
+        mend = "Start more of them with ./kettle generator or KETTLE_GENERATORS, or send less."
         text = f"The generators may be the limit: {each}{share}."
         yield Line(key="generators", state="warns", text=text, mend=mend)
 

@@ -1,0 +1,75 @@
+"""``kettle compare``: two runs of ``kettle run`` beside each other, for people and for pipelines."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, TextIO
+
+from pydantic import ValidationError
+
+from stonekettle.core import comparing
+from stonekettle.core.analysis import Analysis
+from stonekettle.core.comparing import Comparison, full_from
+from stonekettle.core.facts import Fact
+from stonekettle.plan import document
+from stonekettle.plan.problems import PlanError
+from stonekettle.report import comparing as words
+from stonekettle.report import facts_file, findings
+from stonekettle.report.result import Result
+
+NOT_SLOWER, SLOWER, BAD_INPUT, INCONCLUSIVE = 0, 1, 2, 3
+EXIT_CODES = {"faster": NOT_SLOWER, "no difference": NOT_SLOWER, "slower": SLOWER, "inconclusive": INCONCLUSIVE}
+
+
+def compare(first: Path, second: Path, matters: float, json_file: Path | None, terminal: TextIO) -> int:
+    """Print how the run in folder ``second`` compares with that in ``first``; the exit code."""
+    try:
+        (before, facts), (after, others) = (_read(folder) for folder in (first, second))
+    except (OSError, ValueError, PlanError) as fault:
+        print(fault, file=sys.stderr)
+        return BAD_INPUT
+    found = comparing.compare(facts, others, matters=matters, full_from=full_from(before.analysis, after.analysis))
+    if not found.differences:
+        print(f"{first} and {second} have no load in common, so nothing can be compared.", file=sys.stderr)
+        return BAD_INPUT
+    apart = words.apart(before, after)
+    sentence = words.sentence(found, before, after)
+    print(sentence, file=terminal)
+    for one in apart:
+        print(f"  {one.weight}: {one.text}", file=terminal)
+    for difference in found.told:
+        print(f"  {words.change(difference)}", file=terminal)
+    if json_file is not None:
+        json_file.write_text(json.dumps(_plain(found, sentence, apart), indent=2) + "\n")
+    return EXIT_CODES[found.verdict]
+
+
+def _read(folder: Path) -> tuple[words.Side, Sequence[Fact]]:
+    """A run that ``kettle run`` wrote into a folder. Raises ValueError where it did not."""
+    try:
+        told = Result.model_validate_json((folder / "result.json").read_text())
+    except ValidationError as fault:
+        raise ValueError(f"{folder / 'result.json'} is not the result of a run: {fault.errors()[0]['msg']}.") from fault
+    if told.findings is None:
+        raise ValueError(f"{folder / 'result.json'} holds no findings: the run did not get so far.")
+    try:
+        facts = facts_file.read((folder / "facts.csv").read_text())
+    except ValueError as fault:
+        raise ValueError(f"{folder / 'facts.csv'}: {fault}.") from fault
+    analysis: Analysis = findings.read(told.findings)
+    plan = document.from_document(told.plan)
+    return words.Side(str(folder), plan, analysis, told.simulated, told.state, 1), facts
+
+
+def _plain(found: Comparison, sentence: str, apart: Sequence[words.Apart]) -> dict[str, Any]:
+    return {
+        "sentence": sentence,
+        "verdict": found.verdict,
+        "loads": list(found.loads),
+        "apart": [asdict(one) for one in apart],
+        "figures": [{**asdict(one), "stands": one in found.told} for one in found.differences],
+    }
