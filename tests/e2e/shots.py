@@ -139,6 +139,13 @@ def shoot_experiment(page: Page, installed: Installation) -> None:
     shoot(page, "experiment-new")
 
 
+def shoot_comparison(page: Page, installed: Installation) -> None:
+    """The demo's two rehearsals of one experiment, held against each other."""
+    page.goto(f"{installed.url}/runs/3/against/1")
+    page.get_by_test_id("sentence").wait_for()
+    shoot(page, "comparison")
+
+
 def main(data: Path, port: int) -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     with installation(data, port) as installed, browser() as chromium:
@@ -148,10 +155,11 @@ def main(data: Path, port: int) -> None:
         shoot_documents(page, installed, chromium, data)
         shoot_people(page, installed)
         shoot_targets(page, installed)
-        for place in ("experiments", "runs", "systems", "journeys"):
+        for place in ("experiments", "runs", "systems"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)
         shoot_experiment(page, installed)
+        shoot_comparison(page, installed)
 
 
 if __name__ == "__main__":

@@ -32,7 +32,8 @@ const ticks = computed(() => {
   const most = Math.expm1(reach.value)
   const step = [0.02, 0.05, 0.1, 0.2, 0.5, 1].find((s) => most / s < 3) ?? 1
   return Array.from({ length: Math.floor(most / step) }, (_, i) => 1 + step * (i + 1)).flatMap(
-    (up) => [1 / up, up],
+    // One at the very edge would run into the next column.
+    (up) => (Math.log(up) < 0.85 * reach.value ? [1 / up, up] : []),
   )
 })
 const signed = (ratio: number) => {
@@ -133,7 +134,8 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
               >
             </td>
             <td>
-              <span aria-hidden="true">{{ MARKS[verdictOf(line)] ?? '·' }}</span> {{ words(line) }}
+              <span aria-hidden="true">{{ MARKS[verdictOf(line)] ?? '·' }}</span>
+              {{ words(line).replace(/ %$/, '\u00a0%') }}
             </td>
           </tr>
         </tbody>
