@@ -14,7 +14,7 @@ judged together (Holm 1979).
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -308,11 +308,3 @@ def _whole(found: Sequence[Difference], told: Sequence[Difference]) -> Verdict:
     if times and all(one.unseen <= LARGEST_UNSEEN for one in times):
         return "no difference"
     return "inconclusive"
-
-
-def by_subject(found: Comparison) -> Mapping[str, tuple[Difference, ...]]:
-    """The differences of each subject, the subjects that changed most surely first."""
-    grouped: dict[str, list[Difference]] = {}
-    for one in found.differences:
-        grouped.setdefault(one.subject, []).append(one)
-    return {subject: tuple(some) for subject, some in grouped.items()}

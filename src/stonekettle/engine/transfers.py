@@ -51,7 +51,7 @@ _CURL_ERRORS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Arrival:
     """An answer that libcurl has taken: its flight and error, how long the loop was blind to it (s), and by how much
     (s) its connecting, its encrypting and its first byte come later on the user's line."""
