@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import io
 import json
+import shutil
 from pathlib import Path
 
 import pytest
 
+from stonekettle.cli import __main__ as command
 from stonekettle.cli import compare
 from stonekettle.core import analysis
 from stonekettle.core.facts import gather
@@ -60,6 +62,46 @@ def test_slower_faster_and_alike_have_their_own_exit_codes(runs: dict[str, Path]
     code, text = told(runs["first"], runs["again"])
     assert (code, text.split(":")[0]) == (0, "No difference")
     assert told(runs["first"], runs["dearer"], matters=20.0)[0] in (0, 3)  # less than that does not matter
+
+
+def ran(monkeypatch: pytest.MonkeyPatch, found: Path, code: int, *options: str) -> int:
+    """``kettle run`` with these options, as if it had measured ``found``."""
+
+    def measure(file: Path, out: Path, **_: object) -> int:
+        shutil.copytree(found, out)
+        return code
+
+    monkeypatch.setattr(command.run_command, "run", measure)
+    monkeypatch.setattr("sys.argv", ["kettle", "run", "plan.yaml", *options])
+    return command.main()
+
+
+@pytest.mark.parametrize(
+    ("found", "code", "exits"), [("again", 0, 0), ("dearer", 0, 1), ("dearer", 3, 3), ("again", 1, 1)]
+)
+def test_a_run_is_held_against_another_as_it_ends(
+    runs: dict[str, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+    found: str,
+    code: int,
+    exits: int,
+) -> None:
+    out, against = tmp_path / "today", runs["first"] / "result.json"
+    got = ran(monkeypatch, runs[found], code, "--out", str(out), "--against", str(against))
+    assert got == exits
+    sentence = json.loads((out / "comparison.json").read_text())["sentence"]
+    assert sentence in capsys.readouterr().out
+
+
+def test_what_a_run_cannot_be_held_against_is_refused_before_load(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    out = tmp_path / "today"
+    assert ran(monkeypatch, tmp_path, 0, "--out", str(out), "--against", str(tmp_path / "none")) == 2
+    assert not out.exists()
+    assert "none/result.json" in capsys.readouterr().err
 
 
 def test_what_is_no_run_is_refused_and_named(

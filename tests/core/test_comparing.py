@@ -11,7 +11,7 @@ import pytest
 from scipy import stats
 
 from stonekettle.core import analysis, facts
-from stonekettle.core.comparing import Comparison, compare
+from stonekettle.core.comparing import Comparison, beside, compare
 from stonekettle.core.distribution import Law
 from stonekettle.core.facts import WHOLE, Fact
 from stonekettle.core.load_profile import LoadProfile, Segment
@@ -153,3 +153,20 @@ def test_a_dearer_route_is_found_with_its_step_and_its_resource(seed: int) -> No
     assert one is not None
     assert other is not None
     assert one.ratio.value * other.ratio.value == pytest.approx(1)
+
+
+def plain(level: int, load: float, rate: float, errors: float) -> list[Fact]:
+    told = {"load": load, "throughput": rate, "error ratio": errors}
+    return [Fact(level, WHOLE, figure, value) for figure, value in told.items()]
+
+
+def test_errors_are_of_all_steps_and_throughput_of_the_highest_load() -> None:
+    first = [*plain(1, 100, 50.0, 0.0), *plain(2, 200, 90.0, 0.1)]
+    second = [*plain(1, 100, 50.0, 0.0), *plain(2, 200, 60.0, 0.4), *plain(3, 900, 9.0, 0.9)]
+    found = beside(first, second)
+    assert found is not None
+    assert found.load == 200
+    assert found.throughput == (90.0, 60.0)
+    # 50 and 100 steps a second, of which ten failed; 50 and 100, of which forty did.
+    assert found.errors == pytest.approx((10 / 150, 40 / 150))
+    assert beside(first, plain(1, 4000, 1.0, 0.0)) is None

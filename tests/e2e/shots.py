@@ -133,15 +133,15 @@ def shoot_experiment(page: Page, installed: Installation) -> None:
     page.get_by_test_id("sentence").first.locator("input").first.focus()
     page.get_by_text("in order").wait_for()
     shoot(page, "experiment")
-    page.goto(f"{installed.url}/experiments/new")
-    page.get_by_label("Name").fill("Morning at the harbour")
-    page.get_by_role("radio", name="Morning rush").check()
-    shoot(page, "experiment-new")
 
 
 def shoot_comparison(page: Page, installed: Installation) -> None:
-    """The demo's two rehearsals of one experiment, held against each other."""
-    page.goto(f"{installed.url}/runs/3/against/1")
+    """The demo's season, and the run that was slower beside the one before it."""
+    page.goto(f"{installed.url}/experiments")
+    page.get_by_role("link", name="Over time").first.click()
+    page.get_by_test_id("shore").wait_for()
+    shoot(page, "history")
+    page.get_by_role("link", name="Compare it with run").last.click()
     page.get_by_test_id("sentence").wait_for()
     shoot(page, "comparison")
 

@@ -12,6 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.e2e.installation import Installation
+from tests.e2e.writing import rehearsals
 
 pytestmark = pytest.mark.e2e
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
@@ -275,7 +276,7 @@ def test_addresses_that_do_not_exist_say_so(page: Page, installed: Installation)
 
 
 def test_a_part_of_a_run_is_seen_alone(page: Page) -> None:
-    page.goto("/runs/2")
+    page.goto(f"/runs/{rehearsals(page)[1]}")
     plate = page.get_by_test_id("plate")
     expect(plate).to_be_visible()
     box = plate.bounding_box()

@@ -66,3 +66,9 @@ def then(page: Page, verb: str) -> None:
     page.keyboard.press("Enter")
     expect(sentences(page)).to_have_count(there + 1)
     expect(sentences(page).nth(there).locator("input").first).to_be_focused()
+
+
+def rehearsals(page: Page) -> list[int]:
+    """The demo's rehearsals by their numbers; before them come the runs of its season."""
+    runs = page.request.get("/api/runs").json()["runs"]
+    return sorted(run["id"] for run in runs if run["simulated"] and not run["seeded"])[:3]

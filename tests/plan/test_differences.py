@@ -114,3 +114,25 @@ def test_groups_are_told_each_by_itself() -> None:
 def test_naming_the_one_group_changes_nothing_of_its_load() -> None:
     load = parse(QUICK)["load"]  # type: ignore[index, call-overload]
     assert differences(plan(), plan(groups=[{"name": "all", "users": load}])) == (WORDING,)
+
+
+def test_a_component_is_told_by_what_became_of_it() -> None:
+    system = parse(QUICK)["system"]  # type: ignore[index]
+
+    def described(**changed: object) -> Plan:
+        gateway, *others = system["components"]  # type: ignore[index, call-overload]
+        return plan(system={**system, "components": [{**gateway, **changed}, *others]})  # type: ignore[dict-item]
+
+    new = described(version="2.1", instances=3, instance_type={"name": "harbour-4", "vcpus": 4})
+    assert differences(plan(), new) == (
+        "gateway version not told → 2.1",
+        "gateway instance type not told → harbour-4",
+        "gateway instances 1 → 3",
+    )
+    without = plan(system={**system, "components": system["components"][1:]})  # type: ignore[dict-item, index, call-overload]
+    assert differences(plan(), without) == ("component gateway removed",)
+    assert differences(without, plan()) == ("component gateway added",)
+    larger = described(instance_type={"name": "harbour-4", "vcpus": 8})
+    assert differences(described(instance_type={"name": "harbour-4", "vcpus": 4}), larger) == (
+        "system Quillport Tramways described differently",
+    )

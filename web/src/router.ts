@@ -101,6 +101,18 @@ export const router = createRouter({
       props: (route) => ({ id: number(route.params.id) }),
       meta: { title: 'Experiment' },
     },
+    {
+      path: '/experiments/:id(\\d+)/history',
+      component: () => import('./places/History.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Over time' },
+    },
+    {
+      path: '/systems/:id(\\d+)/history',
+      component: () => import('./places/SystemHistory.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Over time' },
+    },
     { path: '/runs', component: () => import('./places/Runs.vue'), meta: { title: 'Runs' } },
     {
       path: '/runs/:id(\\d+)/against/:other(\\d+)',

@@ -26,12 +26,15 @@ def main() -> int:
     run = commands.add_parser(
         "run",
         help="run a plan without the web application",
-        description="Exit code: 0 objectives met, 1 broken, 2 bad input, 3 not trustworthy.",
+        description="Exit code: 0 objectives met, 1 broken, 2 bad input, 3 not trustworthy; with --against also 1 "
+        "slower and 3 inconclusive.",
     )
     run.add_argument("file", type=Path, help="plan in YAML or JSON")
     run.add_argument("--out", type=Path, required=True, help="folder for the result")
     run.add_argument("--practice", action="store_true", help="start the practice system for the run")
     run.add_argument("--practice-config", type=Path, help="its configuration, or changes to the demo")
+    run.add_argument("--against", type=Path, metavar="RUN", help="compare it with this run: its folder, or result.json")
+    run.add_argument("--matters", type=_share, default=MATTERS, help="a smaller difference is none (5 %%)")
     run.add_argument("--generators", type=int, default=run_command.GENERATORS, help="processes that make the load")
     compare = commands.add_parser(
         "compare",
@@ -63,7 +66,14 @@ def main() -> int:
         return benches.run(arguments.name, arguments.json, quick=arguments.quick)
     if arguments.command == "compare":
         return compare_command.compare(arguments.first, arguments.second, arguments.matters, arguments.json, sys.stdout)
-    return run_command.run(
+    return _run(arguments)
+
+
+def _run(arguments: argparse.Namespace) -> int:
+    against: Path | None = arguments.against
+    if against is not None and not compare_command.readable(against):
+        return compare_command.BAD_INPUT  # before any load is made
+    code = run_command.run(
         arguments.file,
         arguments.out,
         practice=arguments.practice,
@@ -71,6 +81,12 @@ def main() -> int:
         terminal=sys.stdout,
         generators=max(1, arguments.generators),
     )
+    if against is None or code == run_command.BAD_INPUT:
+        return code
+    print(file=sys.stdout)
+    told = arguments.out / "comparison.json"
+    compared = compare_command.compare(against, arguments.out, arguments.matters, told, sys.stdout)
+    return code or compared
 
 
 def _share(text: str) -> float:

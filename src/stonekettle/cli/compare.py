@@ -44,12 +44,25 @@ def compare(first: Path, second: Path, matters: float, json_file: Path | None, t
     for difference in found.told:
         print(f"  {words.change(difference)}", file=terminal)
     if json_file is not None:
-        json_file.write_text(json.dumps(_plain(found, sentence, apart), indent=2) + "\n")
-    return EXIT_CODES[found.verdict]
+        told = _plain(found, words.verdict(found, before, after), sentence, apart)
+        json_file.write_text(json.dumps(told, indent=2) + "\n")
+    return EXIT_CODES[words.verdict(found, before, after)]
 
 
-def _read(folder: Path) -> tuple[words.Side, Sequence[Fact]]:
-    """A run that ``kettle run`` wrote into a folder. Raises ValueError where it did not."""
+def readable(run: Path) -> bool:
+    """Whether a run can be compared with; where not, says why."""
+    try:
+        _read(run)
+    except (OSError, ValueError, PlanError) as fault:
+        print(fault, file=sys.stderr)
+        return False
+    return True
+
+
+def _read(run: Path) -> tuple[words.Side, Sequence[Fact]]:
+    """A run that ``kettle run`` wrote into a folder, or of which this is the result.json. Raises ValueError where it
+    did not."""
+    folder = run.parent if run.is_file() else run
     try:
         told = Result.model_validate_json((folder / "result.json").read_text())
     except ValidationError as fault:
@@ -65,10 +78,10 @@ def _read(folder: Path) -> tuple[words.Side, Sequence[Fact]]:
     return words.Side(str(folder), plan, analysis, told.simulated, told.state, 1), facts
 
 
-def _plain(found: Comparison, sentence: str, apart: Sequence[words.Apart]) -> dict[str, Any]:
+def _plain(found: Comparison, verdict: str, sentence: str, apart: Sequence[words.Apart]) -> dict[str, Any]:
     return {
         "sentence": sentence,
-        "verdict": found.verdict,
+        "verdict": verdict,
         "loads": list(found.loads),
         "apart": [asdict(one) for one in apart],
         "figures": [{**asdict(one), "stands": one in found.told} for one in found.differences],

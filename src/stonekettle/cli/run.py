@@ -260,7 +260,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     )
     (out / "result.json").write_text(found.model_dump_json(indent=2) + "\n")
     (out / "seconds.csv").write_text(result.seconds_csv(data))
-    (out / "facts.csv").write_text(facts_file.write(facts.gather(data, analysis)))
+    (out / "facts.csv").write_text(facts_file.write(facts.gather(data, analysis, plan.system.cost_per_hour)))
     print(f"\n{found.verdict}\n", file=terminal)
     for note in found.notes:
         print(f"  {note.title}. {note.text}", file=terminal)

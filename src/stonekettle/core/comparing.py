@@ -13,8 +13,10 @@ judged together (Holm 1979).
 
 from __future__ import annotations
 
+import itertools
 import math
-from collections.abc import Iterable, Sequence
+import operator
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -24,7 +26,7 @@ from scipy import special
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.facts import WHOLE, Fact
 from stonekettle.core.saturation import Saturation
-from stonekettle.core.types import Estimate, FloatArray
+from stonekettle.core.types import Estimate
 
 SAME_LOAD = 0.03
 """Loads that differ by no larger share are the same."""
@@ -37,6 +39,8 @@ MATTERS = 0.05
 LARGEST_UNSEEN = 0.25
 """Where more than this might have gone unseen, nothing is said."""
 MOST_ALIKE = 0.6
+UNSURE = 0.75
+"""So many standard errors are added to how much blocks are alike: it is itself an estimate."""
 CHANCE = 0.05
 POWER = 0.80
 TIMES = ("mean", "p50", "p95", "p99")
@@ -87,13 +91,17 @@ class Comparison:
 
 @dataclass(frozen=True)
 class _Sample:
-    """A figure's log at a load: its mean over blocks, the variance of that and its degrees of freedom, and the blocks
-    less their mean."""
+    """A figure's log at a load: its mean over blocks, the variance of that and its degrees of freedom; of the blocks
+    less their mean the sums of squares and of products with the next one; and how many ``blocks`` of how many levels
+    there are."""
 
     mean: float
     variance: float
     freedom: float
-    residuals: tuple[FloatArray, ...]
+    squares: float
+    products: float
+    blocks: int
+    levels: int = 1
 
 
 class _Side:
@@ -102,48 +110,62 @@ class _Side:
     def __init__(self, facts: Iterable[Fact]) -> None:
         self.loads: dict[int, float] = {}
         self.figures: dict[tuple[str, str], dict[int, Fact]] = {}
-        stolen: dict[int, FloatArray] = {}
+        self._kept: dict[int, list[bool]] = {}
         for fact in facts:
             if fact.level is None:
                 continue
             if (fact.subject, fact.figure) == (WHOLE, "load"):
                 self.loads[fact.level] = fact.value
             elif (fact.subject, fact.figure) == (WHOLE, "stolen"):
-                stolen[fact.level] = np.array(fact.blocks)
+                self._kept[fact.level] = [share <= STOLEN for share in fact.blocks]
             else:
                 self.figures.setdefault((fact.subject, fact.figure), {})[fact.level] = fact
-        self._kept = {level: shares <= STOLEN for level, shares in stolen.items()}
 
     def at(self, figure: tuple[str, str], level: int) -> _Sample | None:
         fact = self.figures.get(figure, {}).get(level)
         if fact is None or not fact.blocks:
             return None
-        logs = np.array(fact.blocks)
-        kept = self._kept.get(level)
-        if kept is not None and kept.size == logs.size and kept.sum() >= LEAST_BLOCKS:
-            logs = logs[kept]
-        logs = logs[np.isfinite(logs)]
-        if logs.size < LEAST_BLOCKS:
+        # Some ten numbers each, many thousand times: plain arithmetic is faster on them than arrays are.
+        logs: Iterable[float] = fact.blocks
+        kept = self._kept.get(level, ())
+        if len(kept) == len(fact.blocks) and sum(kept) >= LEAST_BLOCKS:
+            logs = itertools.compress(fact.blocks, kept)
+        known = [log for log in logs if math.isfinite(log)]
+        count = len(known)
+        if count < LEAST_BLOCKS:
             return None
-        mean = float(logs.mean())
-        return _Sample(mean, float(logs.var(ddof=1)) / logs.size, logs.size - 1, (logs - mean,))
+        mean = math.fsum(known) / count
+        residuals = [log - mean for log in known]
+        squares = sum(map(operator.mul, residuals, residuals))
+        products = sum(map(operator.mul, residuals[1:], residuals))
+        return _Sample(mean, squares / (count - 1) / count, count - 1, squares, products, count)
 
-    def near(self, load: float) -> tuple[tuple[int, float], ...] | None:
-        """The levels that tell of a load, each with its weight; None where none does."""
-        if not self.loads:
-            return None
-        best = min(self.loads, key=lambda level: abs(math.log(self.loads[level] / load)))
-        if abs(self.loads[best] / load - 1) <= SAME_LOAD:
-            return ((best, 1.0),)
-        below = [level for level, n in self.loads.items() if n < load]
-        above = [level for level, n in self.loads.items() if n > load]
-        if not below or not above:
-            return None
-        low, high = max(below, key=self.loads.__getitem__), min(above, key=self.loads.__getitem__)
-        if self.loads[high] / self.loads[low] > WIDEST_GAP:
-            return None
-        share = math.log(load / self.loads[low]) / math.log(self.loads[high] / self.loads[low])
-        return ((low, 1 - share), (high, share))
+    def value(self, figure: str, weights: Weights) -> float:
+        """A figure of everything at some levels, by their weights."""
+        facts = self.figures.get((WHOLE, figure), {})
+        return sum(weight * facts[level].value for level, weight in weights if level in facts)
+
+
+Weights = tuple[tuple[int, float], ...]
+"""Levels by their numbers, each with its weight."""
+
+
+def levels_near(loads: Mapping[int, float], load: float) -> Weights | None:
+    """Which of a run's levels tell of a load, by the loads of them all; None where none does."""
+    if not loads:
+        return None
+    best = min(loads, key=lambda level: abs(math.log(loads[level] / load)))
+    if abs(loads[best] / load - 1) <= SAME_LOAD:
+        return ((best, 1.0),)
+    below = [level for level, n in loads.items() if n < load]
+    above = [level for level, n in loads.items() if n > load]
+    if not below or not above:
+        return None
+    low, high = max(below, key=loads.__getitem__), min(above, key=loads.__getitem__)
+    if loads[high] / loads[low] > WIDEST_GAP:
+        return None
+    share = math.log(load / loads[low]) / math.log(loads[high] / loads[low])
+    return ((low, 1 - share), (high, share))
 
 
 def compare(
@@ -164,6 +186,36 @@ def compare(
     return Comparison(_whole(found, told), tuple(load for load, _, _ in pairs), tuple(found), told)
 
 
+@dataclass(frozen=True)
+class Beside:
+    """Plain figures of two runs, the first's and the second's, at the loads that both had: the share of steps that
+    failed over all of them, and the throughput (per second) at the highest, ``load``."""
+
+    load: float
+    errors: tuple[float, float]
+    throughput: tuple[float, float]
+
+
+def beside(first: Sequence[Fact], second: Sequence[Fact]) -> Beside | None:
+    """Errors and throughput at the loads that both runs had; None where they had none in common."""
+    a, b = _Side(first), _Side(second)
+    pairs = sorted(_pairs(a, b))
+    if not pairs:
+        return None
+    errors, steps = np.zeros(2), np.zeros(2)
+    for _, *weights in pairs:
+        for place, (side, own) in enumerate(zip((a, b), weights, strict=True)):
+            done, failed = side.value("throughput", own), side.value("error ratio", own)
+            # Throughput counts successes alone.
+            every = done / (1 - failed) if failed < 1 else 1.0
+            steps[place] += every
+            errors[place] += every * failed
+    load, of_a, of_b = pairs[-1]
+    shares = errors / np.maximum(steps, 1e-12)
+    rates = (a.value("throughput", of_a), b.value("throughput", of_b))
+    return Beside(load, (float(shares[0]), float(shares[1])), rates)
+
+
 def full_from(first: Analysis, second: Analysis) -> float | None:
     """From which load on both systems were full; None where that is not known of both."""
     points = [one.saturation.load for one in (first, second) if isinstance(one.saturation, Saturation)]
@@ -171,10 +223,7 @@ def full_from(first: Analysis, second: Analysis) -> float | None:
     return max(known) if len(known) == 2 else None
 
 
-_Weights = tuple[tuple[int, float], ...]
-
-
-def _pairs(a: _Side, b: _Side) -> Iterable[tuple[float, _Weights, _Weights]]:
+def _pairs(a: _Side, b: _Side) -> Iterable[tuple[float, Weights, Weights]]:
     """Loads that both runs had, with the levels that tell of them: one to one where their loads are alike, otherwise
     at the levels of the run that has fewer."""
     grid, other, turned = (b, a, False) if len(b.loads) <= len(a.loads) else (a, b, True)
@@ -183,12 +232,12 @@ def _pairs(a: _Side, b: _Side) -> Iterable[tuple[float, _Weights, _Weights]]:
         alike = [n for n, at in other.loads.items() if abs(at / load - 1) <= SAME_LOAD and n not in taken]
         # A load that comes again, as the check level does, goes with the same turn of the other run.
         best = min(alike, key=lambda n: (n != level, abs(other.loads[n] / load - 1)), default=None)
-        weights: _Weights | None = ((best, 1.0),) if best is not None else other.near(load)
+        weights: Weights | None = ((best, 1.0),) if best is not None else levels_near(other.loads, load)
         if weights is None:
             continue
         if best is not None:
             taken.add(best)
-        own: _Weights = ((level, 1.0),)
+        own: Weights = ((level, 1.0),)
         yield (load, own, weights) if turned else (load, weights, own)
 
 
@@ -196,7 +245,7 @@ def _difference(
     a: _Side,
     b: _Side,
     figure: tuple[str, str],
-    pairs: Sequence[tuple[float, _Weights, _Weights]],
+    pairs: Sequence[tuple[float, Weights, Weights]],
     matters: float,
 ) -> Difference | None:
     samples = []
@@ -230,28 +279,40 @@ def _difference(
     return replace(found, verdict=_verdict(found, matters))
 
 
-def _mixed(side: _Side, figure: tuple[str, str], weights: _Weights) -> _Sample | None:
+def _mixed(side: _Side, figure: tuple[str, str], weights: Weights) -> _Sample | None:
     """A figure between two levels, by their weights."""
     told = [(side.at(figure, level), weight) for level, weight in weights]
     known = [(sample, weight) for sample, weight in told if sample is not None]
     if len(known) < len(told):
         return None
+    if len(known) == 1:
+        return known[0][0]
     mean = sum(weight * sample.mean for sample, weight in known)
     variance = sum(weight**2 * sample.variance for sample, weight in known)
     spread = sum((weight**2 * sample.variance) ** 2 / sample.freedom for sample, weight in known)
     freedom = variance**2 / spread if spread > 0 else sum(sample.freedom for sample, _ in known)
-    return _Sample(mean, variance, freedom, tuple(r for sample, _ in known for r in sample.residuals))
+    return _Sample(
+        mean,
+        variance,
+        freedom,
+        sum(sample.squares for sample, _ in known),
+        sum(sample.products for sample, _ in known),
+        sum(sample.blocks for sample, _ in known),
+        len(known),
+    )
 
 
 def _alike(samples: Sequence[_Sample]) -> float:
     """By how much blocks that are alike one after the other make the variance of a mean larger."""
-    residuals = [r for sample in samples for r in sample.residuals]
-    together = sum(float(r @ r) for r in residuals)
+    together = sum(sample.squares for sample in samples)
     if together <= 0:
         return 1.0
-    lag = sum(float(r[1:] @ r[:-1]) for r in residuals) / together
-    # Residuals of a mean are alike by less than the blocks themselves, by about one over their number.
-    lag += 1 / float(np.mean([r.size for r in residuals]))
+    blocks = sum(sample.blocks for sample in samples)
+    lag = sum(sample.products for sample in samples) / together
+    # Of a few blocks about their own mean less is seen than there is: (1 + 3ρ)/n less (Kendall 1954).
+    n = blocks / sum(sample.levels for sample in samples)
+    lag = (lag + 1 / n) / max(0.25, 1 - 3 / n)
+    lag += UNSURE / math.sqrt(blocks)
     alike = min(max(lag, 0.0), MOST_ALIKE)
     return (1 + alike) / (1 - alike)
 

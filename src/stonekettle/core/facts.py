@@ -2,13 +2,13 @@
 
 Requests are not independent, so tests on them call like runs different in a third of cases; comparisons go by the
 logs of 5-second block statistics instead (Welch 1947 on them). They are kept with each figure of a level: of its steps
-the mean and percentiles, of its resources the demand, U·m/X.
+the mean and percentiles, of its resources the demand, U·m/X, and of pools how long a place is held.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 from dataclasses import dataclass
 
 import numpy as np
@@ -42,12 +42,23 @@ class Fact:
     blocks: tuple[float, ...] = ()
 
 
-def gather(run: RunData, analysis: Analysis) -> tuple[Fact, ...]:
-    """All facts of a run and its findings."""
-    return (*_of_the_run(analysis), *(fact for level in analysis.levels for fact in _of_level(run, level)))
+def gather(run: RunData, analysis: Analysis, cost_per_hour: float | None = None) -> tuple[Fact, ...]:
+    """All facts of a run and its findings; its system costs so much an hour, where that is known."""
+    cost = () if cost_per_hour is None else (Fact(None, WHOLE, "cost per hour", cost_per_hour),)
+    pools = {resource.key for resource in run.resources if resource.is_pool}
+    return (
+        *_of_the_run(analysis, pools),
+        *cost,
+        *(fact for level in analysis.levels for fact in _of_level(run, level)),
+    )
 
 
-def _of_the_run(analysis: Analysis) -> Iterable[Fact]:
+def _cost(key: str, pools: Set[str]) -> str:
+    """What a step costs at a resource: work, or the time it holds a place in a pool, which is no work of its own."""
+    return "held" if key in pools else "demand"
+
+
+def _of_the_run(analysis: Analysis, pools: Set[str]) -> Iterable[Fact]:
     comfort, point, breaking = analysis.comfort, analysis.saturation, analysis.breaking
     claims: list[tuple[str, str, Estimate | None]] = [
         (
@@ -60,7 +71,7 @@ def _of_the_run(analysis: Analysis) -> Iterable[Fact]:
         ("breaking point", WHOLE, breaking.load if isinstance(breaking, BreakingPoint) else None),
     ]
     for demand in analysis.demands:
-        claims += [("demand", demand.key, demand.demand_s), ("ceiling", demand.key, demand.ceiling)]
+        claims += [(_cost(demand.key, pools), demand.key, demand.demand_s), ("ceiling", demand.key, demand.ceiling)]
     return (
         Fact(None, subject, figure, found.value, found.standard_error)
         for figure, subject, found in claims
@@ -88,7 +99,8 @@ def _of_level(run: RunData, level: Level) -> Iterable[Fact]:
             with np.errstate(divide="ignore", invalid="ignore"):
                 blocks = np.log(busy / rate)
             value = used * level.capacity[resource.key] / level.completion_rate
-            yield _with_blocks(number, resource.key, "demand", value, level.completions, blocks)
+            figure = "held" if resource.is_pool else "demand"
+            yield _with_blocks(number, resource.key, figure, value, level.completions, blocks)
 
 
 def _of_step(run: RunData, level: Level, step: StepLevel, window: Window, lengths: FloatArray) -> Iterable[Fact]:

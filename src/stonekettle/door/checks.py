@@ -143,11 +143,11 @@ def describe_api() -> int:
     return code or _step("Types", ["npm", "run", "--silent", "api"], WEB)
 
 
-def bench_with_database(name: str, arguments: list[str]) -> int:
-    """A benchmark that needs a database: in one of its own."""
+def with_database(name: str, arguments: list[str]) -> int:
+    """A command that needs a database: in one of its own."""
     install.install(say=lambda line: None)
     with database() as environment:
-        command = [str(PYTHON), "-m", "django", f"bench_{name}", *arguments]
+        command = [str(PYTHON), "-m", "django", name, *arguments]
         return subprocess.run(command, cwd=ROOT, env=environment, check=False).returncode
 
 

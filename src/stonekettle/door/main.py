@@ -18,15 +18,16 @@ PRODUCT_COMMANDS = {
     "compare": "compare two runs of ./kettle run (see ./kettle compare --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: engine, timing, truth, unfit, ordinary, meters, plate, records, requests, feeds, faults",
+    "bench": "measure: engine, timing, truth, compare, history, search, unfit, ordinary, meters, plate, facts, "
+    "records, requests, feeds, faults",
 }
 
 
 def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     try:
-        if given[:1] == ["bench"] and given[1:2] in (["plate"], ["records"], ["requests"]):
-            return checks.bench_with_database(given[1], given[2:])
+        if given[:1] == ["bench"] and given[1:2] in (["facts"], ["plate"], ["records"], ["requests"]):
+            return checks.with_database(f"bench_{given[1]}", given[2:])
         if given[:2] == ["bench", "faults"]:
             from stonekettle.door import faults
 
@@ -51,6 +52,8 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return 0
     if chosen.command == "api":
         return checks.describe_api()
+    if chosen.command == "season":
+        return checks.with_database("build_season", [])
     if chosen.command == "generator":
         log = Data(chosen.data.resolve()).logs / f"generator-{chosen.label}.log"
         return house.generate(chosen.region, chosen.label, chosen.count, log)
@@ -115,6 +118,7 @@ def _parser() -> argparse.ArgumentParser:
     shots = commands.add_parser("shots", help="refresh docs/screenshots from demo data")
     shots.set_defaults(data=ROOT / "var")
     commands.add_parser("api", help="write the API's description and the front end's types anew")
+    commands.add_parser("season", help="play the demo's season of runs anew")
     commands.add_parser("test", help="everything that must pass before a commit")
     for name, text in PRODUCT_COMMANDS.items():
         commands.add_parser(name, help=text)

@@ -9,6 +9,7 @@ from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Objective, Plan, StopRule, Waits
 from stonekettle.plan.parts import Part
 from stonekettle.plan.quantities import format_bit_rate, format_duration
+from stonekettle.plan.system import Component
 
 P = TypeVar("P", bound=Part)
 WORDING = "wording or comments only"
@@ -40,8 +41,31 @@ def _changed(what: str, before: str, after: str) -> Iterator[str]:
 def _system(before: Plan, after: Plan) -> Iterator[str]:
     if before.system.name != after.system.name:
         yield from _changed("system", before.system.name, after.system.name)
-    elif before.system != after.system:
+        return
+    old, new = ({one.name: one for one in plan.system.components} for plan in (before, after))
+    yield from (f"component {name} added" for name in new if name not in old)
+    yield from (f"component {name} removed" for name in old if name not in new)
+    told = [line for name in new if name in old for line in _component(old[name], new[name])]
+    yield from told
+    if before.system != after.system and not told and old.keys() == new.keys():
         yield f"system {after.system.name} described differently"
+
+
+def _component(before: Component, after: Component) -> Iterator[str]:
+    for what, *values in (
+        ("version", before.version, after.version),
+        ("instance type", _type(before), _type(after)),
+        ("instances", str(before.instances), str(after.instances)),
+    ):
+        yield from _changed(f"{after.name} {what}", *(value or "not told" for value in values))
+
+
+def _type(component: Component) -> str:
+    """An instance type by its name, or by what it is."""
+    told = component.instance_type
+    if told is None:
+        return ""
+    return told.name or (f"{told.vcpus:g} vCPUs" if told.vcpus is not None else "")
 
 
 def _load(before: Plan, after: Plan) -> Iterator[str]:

@@ -10,7 +10,7 @@ from typing import Literal
 
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.bottleneck import LimitingResource
-from stonekettle.core.comparing import TIMES, Comparison, Difference
+from stonekettle.core.comparing import TIMES, Comparison, Difference, Verdict
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.plan.differences import WORDING, differences
@@ -44,8 +44,20 @@ class Apart:
     text: str
 
 
+def verdict(found: Comparison, first: Side, second: Side) -> Verdict:
+    """What may be said: nothing where one of the two is not to be trusted."""
+    return found.verdict if _spoiled(first, second) is None else "inconclusive"
+
+
+def _spoiled(*sides: Side) -> Side | None:
+    return next((side for side in sides if not side.analysis.trustworthy), None)
+
+
 def sentence(found: Comparison, first: Side, second: Side) -> str:
     """The answer: what changed most, the saturation point, what goes with it, and what could have been seen."""
+    spoiled = _spoiled(first, second)
+    if spoiled is not None:
+        return f"Inconclusive: {spoiled.name} is not trustworthy by measuring, so nothing is said of a difference."
     word = {"slower": "Slower", "faster": "Faster", "no difference": "No difference", "inconclusive": "Inconclusive"}
     times = [one for one in found.told if one.figure in TIMES and one.verdict == found.verdict]
     times.sort(key=lambda one: (one.figure not in ("mean", "p95"), -abs(math.log(one.ratio.value))))
@@ -85,11 +97,13 @@ def demand(one: Difference) -> str:
 
 
 def _cause(found: Comparison, after: Analysis) -> list[Difference]:
-    """Resources whose cost of a step changed as response times did, the one that limits now before others."""
+    """Resources whose cost of a step changed as response times did, the one that limits now before others. Places in a
+    pool are held longer whatever makes a step slow: they are none, unless they limit."""
     limit = after.limiting.resource if isinstance(after.limiting, LimitingResource) else None
     key = limit.key if limit is not None else ""
     up = found.verdict == "slower"
-    told = [one for one in found.told if one.figure == "demand" and (one.ratio.value > 1) == up]
+    changed = [one for one in found.told if one.figure in ("demand", "held") and (one.ratio.value > 1) == up]
+    told = [one for one in changed if one.figure == "demand" or one.subject == key]
     told.sort(key=lambda one: (one.subject != key, -abs(math.log(one.ratio.value))))
     return told if found.verdict in ("slower", "faster") else []
 

@@ -55,14 +55,24 @@ class Totals(BaseModel):
     sent_bytes: int | None = None
 
 
+class Against(BaseModel):
+    """What the comparison with the baseline ``run`` said when the run ended."""
+
+    run: int
+    verdict: str
+    sentence: str
+
+
 class Result(BaseModel):
-    """A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
+    """A run in one document; ``simulated`` ones were played, not measured, ``seeded`` ones by the practice twin before
+    they came with the product. Times in seconds, rates per second, shares
     0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null. Of runs that an analysis of long
     ago looked at only the notes are there, no ``findings``."""
 
     format: int = FORMAT_VERSION
     experiment: str
     simulated: bool = False
+    seeded: bool = False
     state: str
     cause: str
     outcome: Outcome
@@ -71,6 +81,7 @@ class Result(BaseModel):
     findings: Findings | None
     notes: list[Note]
     proofs: list[ProofResult] = []
+    against: Against | None = None
     plan: dict[str, Any]
 
 

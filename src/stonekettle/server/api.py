@@ -20,6 +20,7 @@ from stonekettle.server.jobs.api import router as jobs
 from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
+from stonekettle.server.runs.history_api import router as run_history
 from stonekettle.server.runs.schedules_api import router as schedules
 from stonekettle.server.systems.api import router as systems
 from stonekettle.server.targets.api import router as targets
@@ -56,4 +57,5 @@ api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)
 api.add_router("", schedules)
+api.add_router("", run_history)
 api.add_router("", jobs)

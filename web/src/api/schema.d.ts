@@ -2023,6 +2023,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get History
+         * @description The experiment's key figures run by run, and since when what is different.
+         */
+        get: operations["stonekettle_server_runs_history_api_get_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get System History
+         * @description The histories of all experiments on a system that have been run.
+         */
+        get: operations["stonekettle_server_runs_history_api_get_system_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/experiments/{experiment_id}/baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Baselines
+         * @description What the experiment's runs were compared with, the newest first.
+         */
+        get: operations["stonekettle_server_runs_history_api_list_baselines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Baseline
+         * @description Compare the experiment's runs with this one from now on.
+         */
+        post: operations["stonekettle_server_runs_history_api_take_baseline"];
+        /**
+         * Drop Baseline
+         * @description Compare with this run no more.
+         */
+        delete: operations["stonekettle_server_runs_history_api_drop_baseline"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/remark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Put Remark
+         * @description Note something of a run.
+         */
+        put: operations["stonekettle_server_runs_history_api_put_remark"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/left-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Leave Out
+         * @description Leave a run out of its experiment's history, with the reason, or take it in again.
+         */
+        put: operations["stonekettle_server_runs_history_api_leave_out"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -3106,6 +3230,8 @@ export interface components {
             last_run_verdict: string | null;
             /** Last Run Simulated */
             last_run_simulated: boolean | null;
+            /** Last Run Seeded */
+            last_run_seeded: boolean | null;
         };
         /**
          * Source
@@ -3476,6 +3602,21 @@ export interface components {
             before?: number | null;
         };
         /**
+         * Judged
+         * @description What the comparison with the baseline ``run`` said when this run ended; it may have found no load in common.
+         */
+        Judged: {
+            /** Run */
+            run: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive" | "not comparable";
+            /** Sentence */
+            sentence: string;
+        };
+        /**
          * RunLine
          * @description A run in a list; ``load`` is the planned one in few corners.
          */
@@ -3498,6 +3639,11 @@ export interface components {
             load: components["schemas"]["Corner"][];
             /** Simulated */
             simulated: boolean;
+            /** Seeded */
+            seeded: boolean;
+            against: components["schemas"]["Judged"] | null;
+            /** Remark */
+            remark: string;
             /**
              * Queued At
              * Format: date-time
@@ -3514,6 +3660,18 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** More */
             more: boolean;
+        };
+        /**
+         * Against
+         * @description What the comparison with the baseline ``run`` said when the run ended.
+         */
+        Against: {
+            /** Run */
+            run: number;
+            /** Verdict */
+            verdict: string;
+            /** Sentence */
+            sentence: string;
         };
         /**
          * Dates
@@ -3655,7 +3813,8 @@ export interface components {
         };
         /**
          * Result
-         * @description A run in one document; ``simulated`` ones were played, not measured. Times in seconds, rates per second, shares
+         * @description A run in one document; ``simulated`` ones were played, not measured, ``seeded`` ones by the practice twin before
+         *     they came with the product. Times in seconds, rates per second, shares
          *     0..1; intervals have ``value``, ``low``, ``high`` and ``confidence``. NaN is null. Of runs that an analysis of long
          *     ago looked at only the notes are there, no ``findings``.
          */
@@ -3672,6 +3831,11 @@ export interface components {
              * @default false
              */
             simulated: boolean;
+            /**
+             * Seeded
+             * @default false
+             */
+            seeded: boolean;
             /** State */
             state: string;
             /** Cause */
@@ -3693,6 +3857,7 @@ export interface components {
              * @default []
              */
             proofs: components["schemas"]["ProofResult"][];
+            against?: components["schemas"]["Against"] | null;
             /** Plan */
             plan: {
                 [key: string]: unknown;
@@ -3713,7 +3878,8 @@ export interface components {
         /**
          * RunDetail
          * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-         *     be had back for a while. ``room`` is told once it has ended.
+         *     be had back for a while. ``room`` is told once it has ended. ``baseline`` is the run that its experiment's are
+         *     compared with now, since ``baseline_since``: itself, maybe.
          */
         RunDetail: {
             /** Id */
@@ -3734,6 +3900,11 @@ export interface components {
             load: components["schemas"]["Corner"][];
             /** Simulated */
             simulated: boolean;
+            /** Seeded */
+            seeded: boolean;
+            against: components["schemas"]["Judged"] | null;
+            /** Remark */
+            remark: string;
             /**
              * Queued At
              * Format: date-time
@@ -3766,6 +3937,12 @@ export interface components {
             room: components["schemas"]["Room"] | null;
             /** Kept */
             kept: boolean;
+            /** Left Out */
+            left_out: string;
+            /** Baseline */
+            baseline: number | null;
+            /** Baseline Since */
+            baseline_since: string | null;
             goes: components["schemas"]["Dates"];
             /** Deleted At */
             deleted_at: string | null;
@@ -4116,6 +4293,27 @@ export interface components {
             text: string;
         };
         /**
+         * BesideLine
+         * @description Plain figures of the two, the first's and the second's: the share of steps that failed at the loads both had, and
+         *     what a million steps cost at the highest of them, in ``currency``; null where instances have no price.
+         */
+        BesideLine: {
+            /** Load */
+            load: number;
+            /** Errors */
+            errors: [
+                number,
+                number
+            ];
+            /** Cost */
+            cost: [
+                number,
+                number
+            ] | null;
+            /** Currency */
+            currency: string;
+        };
+        /**
          * ComparisonAnswer
          * @description ``second`` compared with ``first``, at loads counted in ``unit``.
          */
@@ -4137,6 +4335,7 @@ export interface components {
             apart: components["schemas"]["ApartLine"][];
             /** Figures */
             figures: components["schemas"]["FigureLine"][];
+            beside: components["schemas"]["BesideLine"] | null;
         };
         /**
          * FigureLine
@@ -4200,6 +4399,8 @@ export interface components {
             verdict: string;
             /** Simulated */
             simulated: boolean;
+            /** Seeded */
+            seeded: boolean;
         };
         /**
          * ExportIn
@@ -4270,6 +4471,149 @@ export interface components {
              * @enum {string}
              */
             every: "" | "day" | "weekday" | "week";
+        };
+        /**
+         * HistoryQuery
+         * @description At which load response times, errors and cost are read; without one, the highest at which objectives hold.
+         */
+        HistoryQuery: {
+            /** Load */
+            load?: number | null;
+        };
+        /**
+         * EventLine
+         * @description What happened at a run: ``changes`` of figures, and what was ``different`` in its plan or system.
+         */
+        EventLine: {
+            /** Run */
+            run: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Changes */
+            changes: string[];
+            /** Different */
+            different: string[];
+        };
+        /**
+         * FigureHistory
+         * @description A figure over the runs that know it: in seconds, users, shares or money, as ``figure`` says. Its ``shifted``
+         *     runs are those at which it became another.
+         */
+        FigureHistory: {
+            /** Name */
+            name: string;
+            /** Subject */
+            subject: string;
+            /**
+             * Figure
+             * @enum {string}
+             */
+            figure: "p95" | "demand" | "comfort limit" | "saturation point" | "cost" | "error ratio";
+            /** Runs */
+            runs: number[];
+            /** Values */
+            values: components["schemas"]["Ratio"][];
+            /** Stretches */
+            stretches: components["schemas"]["StretchLine"][];
+            /** Shifted */
+            shifted: number[];
+        };
+        /**
+         * HistoryAnswer
+         * @description An experiment's history. Response times, errors and cost are at ``load``, one of the ``loads`` most of its runs
+         *     had.
+         */
+        HistoryAnswer: {
+            /** Experiment Id */
+            experiment_id: number;
+            /** Experiment */
+            experiment: string;
+            /** Sentence */
+            sentence: string;
+            /** Unit */
+            unit: string;
+            /** Currency */
+            currency: string;
+            /** Load */
+            load: number | null;
+            /** Loads */
+            loads: number[];
+            /** Runs */
+            runs: components["schemas"]["HistoryRun"][];
+            /** Figures */
+            figures: components["schemas"]["FigureHistory"][];
+            /** Events */
+            events: components["schemas"]["EventLine"][];
+        };
+        /**
+         * HistoryRun
+         * @description A run in the history; ``left_out`` of the figures for the reason given, if any.
+         */
+        HistoryRun: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** State */
+            state: string;
+            /** Seeded */
+            seeded: boolean;
+            /** Remark */
+            remark: string;
+            /** Left Out */
+            left_out: string;
+            /** Baseline */
+            baseline: boolean;
+        };
+        /**
+         * StretchLine
+         * @description The figure's level from run ``first`` to run ``last``, and the band within which single runs scatter.
+         */
+        StretchLine: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            level: components["schemas"]["Ratio"];
+            band: components["schemas"]["Ratio"];
+        };
+        /**
+         * BaselineLine
+         * @description A baseline of an experiment, in force while ``until`` is null.
+         */
+        BaselineLine: {
+            /** Run */
+            run: number;
+            /** Seeded */
+            seeded: boolean;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Until */
+            until: string | null;
+            /** Who */
+            who: string;
+        };
+        /** RemarkBody */
+        RemarkBody: {
+            /** Remark */
+            remark: string;
+        };
+        /**
+         * LeftOutBody
+         * @description Why a run is left out of its experiment's history; empty: it is not.
+         */
+        LeftOutBody: {
+            /** Why */
+            why: string;
         };
         /**
          * ColumnLine
@@ -7590,6 +7934,162 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ScheduleLine"];
                 };
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_get_history: {
+        parameters: {
+            query?: {
+                load?: number | null;
+            };
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryAnswer"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_get_system_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryAnswer"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_list_baselines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BaselineLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_take_baseline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_drop_baseline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_put_remark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemarkBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_history_api_leave_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeftOutBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -5,7 +5,7 @@ import { useComparison } from '@/api/queries'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import Sentence from '@/ui/Sentence.vue'
-import { loadFigure, percent, seconds, users, when } from '@/ui/format'
+import { figure, loadFigure, percent, seconds, users, when } from '@/ui/format'
 
 /** One run beside another: the sentence, in what they differ, and each figure as a rung of a ladder against 1. */
 const props = defineProps<{ id: number; other: number }>()
@@ -16,7 +16,7 @@ const answer = useComparison(
 type Line = Schemas['FigureLine']
 const found = computed(() => answer.data.value)
 /** What stands there at first; the others are more of the same. */
-const FIRST = ['mean', 'p95', 'demand', 'throughput']
+const FIRST = ['mean', 'p95', 'demand', 'held', 'throughput']
 const every = ref(false)
 const lines = computed(() =>
   (found.value?.figures ?? []).filter((line) => every.value || FIRST.includes(line.figure)),
@@ -49,14 +49,15 @@ const MARKS: Record<string, string> = {
 }
 const verdictOf = (line: Line) => (line.stands || line.verdict.startsWith('no') ? line.verdict : '')
 function words(line: Line): string {
-  if (line.stands && line.figure === 'demand') return line.ratio.value > 1 ? 'more' : 'less'
+  if (line.stands && line.figure in NAMES) return line.ratio.value > 1 ? 'more' : 'less'
   if (line.stands) return line.verdict
   if (line.verdict === 'no difference') return `no difference over ${percent(line.unseen)}`
   if (line.verdict === 'inconclusive') return `inconclusive: under ${percent(line.unseen)}`
   return `by itself ${line.ratio.value > 1 ? 'more' : 'less'}; may be chance among ${found.value?.figures.length}`
 }
 const subject = (line: Line) => line.subject.split(' / ').at(-1)?.replace('.', ' ') ?? ''
-const figureName = (line: Line) => (line.figure === 'demand' ? 'busy per step' : line.figure)
+const NAMES: Record<string, string> = { demand: 'busy per step', held: 'held per step' }
+const figureName = (line: Line) => NAMES[line.figure] ?? line.figure
 const told = (line: Line, value: number) =>
   line.figure === 'throughput' ? `${loadFigure(value)} /s` : seconds(value)
 const load = (value: number) => (found.value?.unit === 'users' ? users(value) : loadFigure(value))
@@ -161,10 +162,24 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
           </li>
         </ul>
       </section>
+      <section v-if="found.beside" aria-label="Errors and cost">
+        <h2 class="mb-1">Errors and cost</h2>
+        <p>
+          Failed steps at the loads both had: {{ percent(found.beside.errors[0]) }} in run
+          {{ other }}, {{ percent(found.beside.errors[1]) }} in run {{ id }}.
+        </p>
+        <p v-if="found.beside.cost">
+          A million steps at {{ load(found.beside.load) }} {{ found.unit }} cost
+          {{ figure(found.beside.cost[0]) }} {{ found.beside.currency }} in run {{ other }},
+          {{ figure(found.beside.cost[1]) }} {{ found.beside.currency }} in run {{ id }}.
+        </p>
+        <p v-else class="label">What steps cost is not told: instances have no price.</p>
+      </section>
       <section v-for="run in [found.first, found.second]" :key="run.id">
         <h2 class="text-[15.5px]">
           <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
-          <span v-if="run.simulated" class="label"> rehearsal</span>
+          <span v-if="run.seeded" class="label"> by the practice twin</span>
+          <span v-else-if="run.simulated" class="label"> rehearsal</span>
         </h2>
         <p class="label">{{ run.experiment }}, {{ when(run.queued_at) }}</p>
         <p class="break-words"><Sentence :text="run.verdict" /></p>

@@ -29,6 +29,7 @@ import ForecastPlate from './experiment/ForecastPlate.vue'
 import JourneysForm from './experiment/JourneysForm.vue'
 import LoadEditor from './experiment/LoadEditor.vue'
 import ObjectivesForm from './experiment/ObjectivesForm.vue'
+import OverTime from './experiment/OverTime.vue'
 import Revisions from './experiment/Revisions.vue'
 import Schedules from './experiment/Schedules.vue'
 import StopForm from './experiment/StopForm.vue'
@@ -215,11 +216,12 @@ async function copy() {
       <BeforeStart :id="id" :revision="query.data.value.revision" />
       <section>
         <h2 class="mb-1">Runs</h2>
+        <OverTime v-if="runs.data.value?.runs.length" :id="id" class="mb-2" />
         <p v-if="!runs.data.value?.runs.length" class="text-ink-2">Not run yet.</p>
         <ul class="space-y-2">
           <li v-for="r in runs.data.value?.runs.slice(0, FEW_RUNS)" :key="r.id">
             <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
-            <RunState class="ml-2" :state="r.state" :simulated="r.simulated" />
+            <RunState class="ml-2" :state="r.state" :simulated="r.simulated" :seeded="r.seeded" />
             <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
             <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
           </li>

@@ -10,7 +10,10 @@ import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { given, users, when } from '@/ui/format'
+import OverTime from './experiment/OverTime.vue'
 
+/** Of so many experiments the history is told; of the others on their own pages. */
+const FIRST = 12
 const archived = ref(false)
 const experiments = useExperiments(archived)
 const router = useRouter()
@@ -67,7 +70,11 @@ const shown = computed(() => {
     </Action>
   </div>
   <ul v-else class="divide-y divide-rule border-y border-rule">
-    <li v-for="e in shown" :key="e.id" class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]">
+    <li
+      v-for="(e, i) in shown"
+      :key="e.id"
+      class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]"
+    >
       <div class="min-w-0">
         <RouterLink :to="`/experiments/${e.id}`" class="text-[17px] font-semibold break-words">{{
           e.name
@@ -98,9 +105,11 @@ const shown = computed(() => {
                 class="ml-2"
                 :state="e.last_run_state ?? ''"
                 :simulated="e.last_run_simulated ?? false"
+                :seeded="e.last_run_seeded ?? false"
               />
             </p>
             <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
+            <OverTime v-if="i < FIRST" :id="e.id" />
             <p v-if="e.last_run_simulated" class="text-ink-2">
               Not measured yet. Open it and press <strong>Start run</strong>: the load is drawn as
               it climbs, and after {{ given(e.duration_s) }} it says what holds here.

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
 import { useHalt } from '@/api/halt'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
@@ -19,6 +20,7 @@ import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
+import Standing from './run/Standing.vue'
 import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
 import RunRoom from './run/RunRoom.vue'
@@ -26,6 +28,7 @@ import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
 
 const halt = useHalt()
+const router = useRouter()
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
@@ -126,6 +129,19 @@ const highlight = computed<Highlight | null>(() => {
   const level = levels.value.find((l) => l.number === selected.value)
   return level ? { rows: [], low: level.load.delivered, high: level.load.delivered } : null
 })
+const rehearsal = computed(() => run.data.value?.simulated && !run.data.value.seeded)
+const unbased = ref('')
+function compare() {
+  const { baseline, against } = run.data.value ?? {}
+  const other = baseline === props.id ? against?.run : (baseline ?? against?.run)
+  if (other) void router.push(`/runs/${props.id}/against/${other}`)
+  else
+    unbased.value = rehearsal.value
+      ? 'A rehearsal has no baseline: it was not measured.'
+      : baseline === props.id
+        ? 'This run is the baseline itself.'
+        : 'There is no baseline to compare with yet.'
+}
 const elapsed = computed(() => plate.data.value?.elapsed_s ?? run.data.value?.elapsed_s ?? 0)
 const left = computed(() => {
   const data = run.data.value
@@ -167,6 +183,7 @@ useShortcuts([
       axis.value = 'clock'
     },
   },
+  { keys: 'B', says: 'Compare with the baseline', act: compare },
   {
     keys: 'L',
     says: 'Load axis or clock axis',
@@ -197,6 +214,7 @@ useShortcuts([
           <RunState
             :state="run.data.value.state"
             :simulated="run.data.value.simulated"
+            :seeded="run.data.value.seeded"
             data-testid="run-state"
           />
           <span class="label">{{ when(run.data.value.queued_at) }}</span>
@@ -204,7 +222,11 @@ useShortcuts([
         <Problem v-if="run.isError.value" :error="run.error.value" />
       </header>
 
-      <p v-if="run.data.value.simulated" class="border-l-2 border-ochre pl-3" role="note">
+      <p v-if="run.data.value.seeded" class="border-l-2 border-ochre pl-3" role="note">
+        Made by the practice twin in virtual time, before it came with the product: an example to
+        read, of a season that never was.
+      </p>
+      <p v-else-if="run.data.value.simulated" class="border-l-2 border-ochre pl-3" role="note">
         {{ playedAgainst }} Nothing was sent and nothing measured: it shows what a run would look
         like and how surely it could tell.
         <RouterLink :to="`/experiments/${run.data.value.experiment_id}`"
@@ -297,9 +319,11 @@ useShortcuts([
       </p>
 
       <LongerLevels
-        v-if="run.data.value.simulated && levels.length && !run.data.value.outline.profile.at_most"
+        v-if="rehearsal && levels.length && !run.data.value.outline.profile.at_most"
         :run="id"
       />
+      <Standing v-if="result?.findings && !live && !rehearsal" :run="run.data.value" />
+      <p v-if="unbased" class="label" role="status">{{ unbased }}</p>
       <CompareWith
         v-if="result?.findings && !live"
         :run="id"

@@ -12,6 +12,7 @@ import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import { when } from '@/ui/format'
 import { dayAndTime, inWords } from './experiment/times'
+import AgainstBaseline from './run/AgainstBaseline.vue'
 
 const router = useRouter()
 const before = ref<number[]>([])
@@ -66,10 +67,10 @@ function older() {
         </thead>
         <tbody>
           <tr v-for="run in list" :key="run.id">
-            <td>
+            <td class="whitespace-nowrap">
               <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
             </td>
-            <td><RunState :state="run.state" :simulated="run.simulated" /></td>
+            <td><RunState :state="run.state" :simulated="run.simulated" :seeded="run.seeded" /></td>
             <td>
               <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
                 run.experiment
@@ -77,7 +78,11 @@ function older() {
               <span class="label block">revision {{ run.revision }}</span>
             </td>
             <td><LoadSketch :load="run.load" /></td>
-            <td class="break-words"><Sentence :text="run.verdict || run.cause" /></td>
+            <td class="break-words">
+              <Sentence :text="run.verdict || run.cause" />
+              <AgainstBaseline v-if="run.against" :run="run.id" :against="run.against" />
+              <span v-if="run.remark" class="label block">{{ run.remark }}</span>
+            </td>
             <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
           </tr>
         </tbody>

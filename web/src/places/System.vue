@@ -120,6 +120,7 @@ async function copy() {
               i < system.data.value.experiments.length - 1 ? ', ' : '.'
             }}
           </template>
+          <RouterLink class="block" :to="`/systems/${id}/history`">Its runs over time</RouterLink>
         </p>
         <p v-else>No experiment measures it yet.</p>
         <div class="flex flex-wrap gap-2">

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { useRunsInProgress } from '@/api/queries'
 import AccountMenu from './AccountMenu.vue'
+import EndedNotice from './EndedNotice.vue'
 import HaltControl from './HaltControl.vue'
 import HaltNotice from './HaltNotice.vue'
 import Mark from './Mark.vue'
@@ -20,6 +21,22 @@ const route = useRoute()
 const inProgress = useRunsInProgress()
 const current = computed(() => inProgress.data.value?.runs[0])
 const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
+/** The run that has just ended, until it is looked at or put away. */
+const ended = ref<number | null>(null)
+watch(
+  () => inProgress.data.value?.runs.map((run) => run.id),
+  (now, before) => {
+    const gone = before?.find((id) => !now?.includes(id))
+    // Whoever looks at the run itself has seen its end.
+    if (gone !== undefined && now && route.path !== `/runs/${gone}`) ended.value = gone
+  },
+)
+watch(
+  () => route.path,
+  (path) => {
+    if (path.startsWith(`/runs/${ended.value}`)) ended.value = null
+  },
+)
 </script>
 
 <template>
@@ -78,4 +95,5 @@ const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
     </nav>
   </header>
   <HaltNotice />
+  <EndedNotice v-if="ended !== null" :id="ended" :key="ended" @away="ended = null" />
 </template>

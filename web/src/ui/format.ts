@@ -75,6 +75,15 @@ export function when(iso: string): string {
   })
 }
 
+/** 14 Mar 2026. */
+export function day(iso: string): string {
+  return new Date(iso).toLocaleDateString('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+  })
+}
+
 /** A value in its unit, three significant figures. */
 export function amount(value: number | null | undefined, unit: string): string {
   if (value == null) return '–'

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from importlib import import_module
 from pathlib import Path
 
-NAMES = ("engine", "feeds", "meters", "ordinary", "search", "timing", "truth", "unfit")
+NAMES = ("compare", "engine", "feeds", "history", "meters", "ordinary", "search", "timing", "truth", "unfit")
 
 
 @dataclass(frozen=True)

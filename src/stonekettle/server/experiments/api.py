@@ -48,6 +48,7 @@ class ExperimentLine(Schema):
     last_run_state: str | None
     last_run_verdict: str | None
     last_run_simulated: bool | None
+    last_run_seeded: bool | None
 
 
 class RevisionLine(Schema):
@@ -104,6 +105,7 @@ def list_experiments(request: HttpRequest, archived: bool = False) -> list[Exper
             said=Subquery(in_force.values("document")),
             last_run_id=Subquery(last_run.values("pk")[:1]),
             last_run_simulated=Subquery(last_run.values("simulated")[:1]),
+            last_run_seeded=Subquery(last_run.values("seeded")[:1]),
             last_run_state=Subquery(last_run.values("state")[:1]),
             last_run_verdict=Subquery(last_run.values("verdict")[:1]),
         )
@@ -203,6 +205,7 @@ def _line(experiment: Experiment) -> ExperimentLine:
         changed_at=experiment.changed_at,
         last_run_id=experiment.last_run_id,  # type: ignore[attr-defined]
         last_run_simulated=experiment.last_run_simulated,  # type: ignore[attr-defined]
+        last_run_seeded=experiment.last_run_seeded,  # type: ignore[attr-defined]
         last_run_state=experiment.last_run_state,  # type: ignore[attr-defined]
         last_run_verdict=experiment.last_run_verdict,  # type: ignore[attr-defined]
     )

@@ -6,7 +6,7 @@ from stonekettle.core import analysis
 from stonekettle.core import facts as core_facts
 from stonekettle.plan import document
 from stonekettle.report import result
-from stonekettle.server.runs import bundling, data, facts, kept, merging, metering
+from stonekettle.server.runs import baselines, bundling, data, facts, kept, merging, metering
 from stonekettle.server.runs.models import Run
 
 
@@ -31,4 +31,5 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     run.verdict = built.verdict
     run.analysis_version = found.version
     run.save(update_fields=["result", "verdict", "analysis_version"])
-    facts.keep(run, core_facts.gather(measured, found))
+    facts.keep(run, core_facts.gather(measured, found, plan.system.cost_per_hour))
+    baselines.judge(run)

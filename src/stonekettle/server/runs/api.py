@@ -26,6 +26,7 @@ from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
 from stonekettle.server.requests import json_part
 from stonekettle.server.runs import (
+    baselines,
     comparisons,
     data,
     exports,
@@ -58,6 +59,9 @@ class RunLine(Schema):
     verdict: str
     load: list[outline.Corner]
     simulated: bool
+    seeded: bool
+    against: baselines.Judged | None
+    remark: str
     queued_at: datetime
     ended_at: datetime | None
     ended: bool
@@ -106,7 +110,8 @@ class GeneratorLine(Schema):
 
 class RunDetail(RunLine):
     """A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-    be had back for a while. ``room`` is told once it has ended."""
+    be had back for a while. ``room`` is told once it has ended. ``baseline`` is the run that its experiment's are
+    compared with now, since ``baseline_since``: itself, maybe."""
 
     begins_at: datetime | None
     begun_at: float | None
@@ -121,6 +126,9 @@ class RunDetail(RunLine):
     system_id: int | None
     room: room.Room | None
     kept: bool
+    left_out: str
+    baseline: int | None
+    baseline_since: datetime | None
     goes: retention.Dates
     deleted_at: datetime | None
     deleted_by: str
@@ -192,6 +200,7 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
 def get_run(request: HttpRequest, run_id: int) -> RunDetail:
     """A run with its history and findings."""
     run = get_object_or_404(Run.objects.select_related("revision__experiment", "system"), pk=run_id)
+    base = None if run.rehearsal else baselines.in_force(run.revision.experiment_id, seeded=run.seeded)
     return RunDetail(
         **_line(run),
         load=outline.sketch(run.plan),
@@ -218,6 +227,9 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         system_id=run.system_id,
         room=room.of(run) if run.run_state in ENDED else None,
         kept=run.kept,
+        left_out=run.left_out,
+        baseline=base.run_id if base else None,
+        baseline_since=base.since if base else None,
         goes=retention.dates(run),
         deleted_at=run.deleted_at,
         deleted_by=run.deleted_by,
@@ -323,7 +335,8 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     run = _ended(run_id)
     if run.result is None:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
-    return _download(request, run, json.dumps(run.result, indent=2), "application/json", "result.json")
+    told = {**run.result, "seeded": run.seeded, "against": run.against}
+    return _download(request, run, json.dumps(told, indent=2), "application/json", "result.json")
 
 
 @router.get("/runs/{run_id}/against/{other_id}", response=comparisons.ComparisonAnswer)
@@ -438,6 +451,9 @@ def _line(run: Run) -> dict[str, Any]:
         "cause": run.cause,
         "verdict": run.verdict,
         "simulated": run.simulated,
+        "seeded": run.seeded,
+        "against": run.against,
+        "remark": run.remark,
         "queued_at": run.queued_at,
         "ended_at": run.ended_at,
         "ended": run.run_state in ENDED,

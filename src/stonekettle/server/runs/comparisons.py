@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Literal
 
 from ninja import Schema
 
 from stonekettle.core import comparing
-from stonekettle.core.comparing import Comparison, Difference
+from stonekettle.core.comparing import Beside, Comparison, Difference
 from stonekettle.core.types import Estimate
 from stonekettle.report import comparing as words
 from stonekettle.report import findings
@@ -16,7 +17,7 @@ from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import facts
 from stonekettle.server.runs.models import Run
 
-FIGURES = ("mean", "p95", "demand", "throughput", "p50", "p99")
+FIGURES = ("mean", "p95", "demand", "held", "throughput", "p50", "p99")
 """In the order in which they are read."""
 Verdict = Literal["faster", "slower", "no difference", "inconclusive"]
 
@@ -63,6 +64,17 @@ class RunShown(Schema):
     queued_at: str
     verdict: str
     simulated: bool
+    seeded: bool
+
+
+class BesideLine(Schema):
+    """Plain figures of the two, the first's and the second's: the share of steps that failed at the loads both had, and
+    what a million steps cost at the highest of them, in ``currency``; null where instances have no price."""
+
+    load: float
+    errors: tuple[float, float]
+    cost: tuple[float, float] | None
+    currency: str
 
 
 class ComparisonAnswer(Schema):
@@ -76,31 +88,78 @@ class ComparisonAnswer(Schema):
     loads: list[float]
     apart: list[ApartLine]
     figures: list[FigureLine]
+    beside: BesideLine | None
 
 
-def of(first: Run, second: Run) -> ComparisonAnswer:
+@dataclass(frozen=True)
+class Found:
+    """Two runs compared."""
+
+    comparison: Comparison
+    before: words.Side
+    after: words.Side
+    beside: Beside | None
+
+    @property
+    def verdict(self) -> Verdict:
+        return words.verdict(self.comparison, self.before, self.after)
+
+    @property
+    def sentence(self) -> str:
+        return words.sentence(self.comparison, self.before, self.after)
+
+
+def between(first: Run, second: Run) -> Found:
     """Compare them. Raises :class:`Conflict` where one has no findings, or they had no load alike."""
     if first.pk == second.pk:
         raise Conflict("A run is compared with another one, not with itself.")
-    sides = tuple(_side(run) for run in (first, second))
-    before, after = (side.analysis for side in sides)
+    before, after = _side(first), _side(second)
     one, other = (list(facts.of(run, levels_alone=True)) for run in (first, second))
-    found = comparing.compare(one, other, full_from=comparing.full_from(before, after))
+    found = comparing.compare(one, other, full_from=comparing.full_from(before.analysis, after.analysis))
     if not found.differences:
         raise Conflict(
             f"Run {first.pk} and run {second.pk} have no load in common, so nothing can be compared. "
             "Run both under the same load."
         )
+    return Found(found, before, after, comparing.beside(one, other))
+
+
+def of(first: Run, second: Run) -> ComparisonAnswer:
+    """Compare them, figure by figure. Raises as :func:`between`."""
+    told = between(first, second)
+    found = told.comparison
     return ComparisonAnswer(
         first=_shown(first),
         second=_shown(second),
-        sentence=words.sentence(found, *sides),
-        verdict=found.verdict,
-        unit="users" if after.load_kind == "users" else "arrivals/s",
+        sentence=told.sentence,
+        verdict=told.verdict,
+        unit="users" if told.after.analysis.load_kind == "users" else "arrivals/s",
         loads=list(found.loads),
-        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(*sides)],
+        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(told.before, told.after)],
         figures=sorted((_line(one, found) for one in found.differences), key=_rank),
+        beside=_beside(told),
     )
+
+
+def _beside(told: Found) -> BesideLine | None:
+    found = told.beside
+    if found is None:
+        return None
+    sides = (told.before, told.after)
+    costs = [_million(side, rate) for side, rate in zip(sides, found.throughput, strict=True)]
+    first, second = costs
+    return BesideLine(
+        load=found.load,
+        errors=found.errors,
+        cost=None if first is None or second is None else (first, second),
+        currency=told.after.plan.system.currency,
+    )
+
+
+def _million(side: words.Side, rate: float) -> float | None:
+    """What a million steps cost at so many a second."""
+    hourly = side.plan.system.cost_per_hour
+    return None if hourly is None or rate <= 0 else hourly / 3600 / rate * 1e6
 
 
 def _side(run: Run) -> words.Side:
@@ -117,6 +176,7 @@ def _shown(run: Run) -> RunShown:
         queued_at=run.queued_at.isoformat(),
         verdict=run.verdict,
         simulated=run.simulated,
+        seeded=run.seeded,
     )
 
 

@@ -38,6 +38,10 @@ class RunQuerySet(models.QuerySet["Run"]):
     def of_experiment(self, experiment_id: int) -> RunQuerySet:
         return self.filter(revision__experiment_id=experiment_id)
 
+    def standing(self) -> RunQuerySet:
+        """Those that are comparable over time: rehearsals are not."""
+        return self.there().filter(models.Q(simulated=False) | models.Q(seeded=True))
+
 
 class Run(models.Model):
     """One execution of an experiment's revision.
@@ -48,6 +52,9 @@ class Run(models.Model):
     measured. ``conductor_seen_at`` is the leading worker's sign of life. ``result`` is the document of the findings,
     None before analysis. ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day
     later. One that is ``kept`` stays however long its system keeps runs; of others requests and seconds may be gone.
+    ``seeded`` ones were played by the practice twin before they came with the product. ``against`` is what the
+    comparison with the baseline said when it ended, ``remark`` what people note of it; one that is ``left_out`` of the
+    history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows.
     """
@@ -69,6 +76,10 @@ class Run(models.Model):
     conductor_seen_at = models.DateTimeField(null=True)
     verdict = models.TextField(default="")
     simulated = models.BooleanField(default=False)
+    seeded = models.BooleanField(default=False)
+    against: models.JSONField[Any, Any] = models.JSONField(null=True)
+    remark = models.TextField(default="")
+    left_out = models.TextField(default="")
     deleted_at = models.DateTimeField(null=True)
     deleted_by = models.CharField(max_length=150, default="")
     kept = models.BooleanField(default=False)
@@ -87,6 +98,10 @@ class Run(models.Model):
 
     def __str__(self) -> str:
         return f"run {self.pk} of {self.revision}"
+
+    @property
+    def rehearsal(self) -> bool:
+        return self.simulated and not self.seeded
 
     @property
     def run_state(self) -> RunState:
@@ -205,6 +220,23 @@ class RunWish(models.Model):
 
     def __str__(self) -> str:
         return f"{self.verb} run {self.run_id}"
+
+
+class Baseline(models.Model):
+    """The run that an experiment's others are compared with, from ``since`` on; ``until`` is None while it is. Measured
+    and seeded runs have one each."""
+
+    experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="baselines")
+    run = models.ForeignKey(Run, models.CASCADE, related_name="baselines")
+    since = models.DateTimeField()
+    until = models.DateTimeField(null=True)
+    who = models.CharField(max_length=150)
+
+    class Meta:
+        ordering = ("-since", "-pk")
+
+    def __str__(self) -> str:
+        return f"run {self.run_id} since {self.since}"
 
 
 class Schedule(models.Model):

@@ -161,10 +161,15 @@ def width_of(seconds: int) -> int:
     return next((width for width in WIDTHS if seconds <= MAX_POINTS * width), WIDTHS[-1])
 
 
+def _narrowest(run: Run) -> int:
+    """The narrowest bins there are: of runs that came with the product single seconds were not kept."""
+    return WIDTHS[1] if run.seeded else WIDTHS[0]
+
+
 def read(run: Run, window: Window, seconds: int) -> Plate:
     """What this page has not: everything, where its bins are not as wide as they should be by now. Its values are
     ours and not checked once more, as a look should cost little."""
-    width = width_of(window.length(seconds))
+    width = max(width_of(window.length(seconds)), _narrowest(run))
     first = window.from_s // width * width
     window = window.model_copy(update={"from_s": first})
     layout = run.layout

@@ -7,6 +7,7 @@ are marked as simulated wherever they appear.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -23,6 +24,7 @@ from stonekettle.engine.script import NO_CELL, cell_numbers
 from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
+from stonekettle.practice.config import PracticeConfig
 from stonekettle.practice.simulated import FAILED, REFUSED
 from stonekettle.practice.twin import TOO_LATE
 from stonekettle.server.access.roles import Actor, Role
@@ -39,6 +41,8 @@ from stonekettle.server.runs.twins import TwinSystem, twin_for
 GENERATOR = "twin"
 CPU = 0.05
 """As busy as a generator of the twin's size would be."""
+RUN_QUEUE = 6.0
+"""So many others wait for the processors of one that is too busy."""
 MOST_STEPS = 2_000_000
 """So many steps are played at most: about as many as a minute takes."""
 _METRICS = {
@@ -62,9 +66,23 @@ def _silent(text: str, done: int, total: int) -> None:
 def play(experiment: Experiment, begun: datetime, seed: int) -> Run:
     """A finished rehearsal of the revision in force that began at ``begun``."""
     plan = experiment.current.plan
-    system = twin_for(plan, experiment)
+    return play_as(experiment, plan, twin_for(plan, experiment).config, begun, seed=seed)
+
+
+def play_as(
+    experiment: Experiment,
+    plan: Plan,
+    config: PracticeConfig,
+    begun: datetime,
+    *,
+    seed: int,
+    overdue: float = 0.0,
+) -> Run:
+    """A finished rehearsal of a plan against the practice system as ``config`` has it, with this share of the users
+    waiting for generators that are too busy to look at their answers."""
+    system = replace(twin_for(plan, experiment), config=config)
     played = rehearsal.rehearse(plan, system.config, system.journeys, seed=seed)
-    return _kept(experiment, plan, system, played, begun, None)
+    return _kept(experiment, plan, system, played, begun, None, overdue)
 
 
 def rehearse(actor: Actor, experiment: Experiment, tell: Tell = _silent) -> Run:
@@ -115,7 +133,13 @@ def check_length(plan: Plan) -> None:
 
 @transaction.atomic
 def _kept(
-    experiment: Experiment, plan: Plan, system: TwinSystem, played: Rehearsed, begun: datetime, actor: Actor | None
+    experiment: Experiment,
+    plan: Plan,
+    system: TwinSystem,
+    played: Rehearsed,
+    begun: datetime,
+    actor: Actor | None,
+    overdue: float = 0.0,
 ) -> Run:
     """The rehearsal as a run, with its findings."""
     run = Run(
@@ -133,7 +157,7 @@ def _kept(
     run.save()
     Run.objects.filter(pk=run.pk).update(queued_at=begun)
     _tell_story(run, begun, system, played)
-    _store_seconds(run, plan, played)
+    _store_seconds(run, plan, played, overdue)
     _store_samples(run, system, played)
     analysing.analyse(run, state=run.state, cause=run.cause)
     return run
@@ -152,7 +176,7 @@ def _tell_story(run: Run, begun: datetime, system: TwinSystem, played: Rehearsed
     RunNote.objects.bulk_create(RunNote(run=run, at_s=note.at_s, who=note.who, text=note.text) for note in played.notes)
 
 
-def _store_seconds(run: Run, plan: Plan, played: Rehearsed) -> None:
+def _store_seconds(run: Run, plan: Plan, played: Rehearsed, overdue: float) -> None:
     generator = Generator.objects.create(
         run=run, name=GENERATOR, region="", label="rehearsal", state=Generator.State.FINISHED
     )
@@ -182,11 +206,11 @@ def _store_seconds(run: Run, plan: Plan, played: Rehearsed) -> None:
             second=second,
             users=float(present[second].sum()),
             in_flight=float(in_flight[second]),
-            overdue=0.0,
+            overdue=overdue * float(present[second].sum()),
             start_gap_s=float(start_gap_s[second]),
             lag_p99_s=0.0,
-            cpu=CPU,
-            run_queue=0.0,
+            cpu=1.0 if overdue else CPU,
+            run_queue=RUN_QUEUE if overdue else 0.0,
             stolen=0.0,
             switches=0.0,
             started=started[second].tolist(),

@@ -14,7 +14,7 @@ const others = computed(() =>
     .filter((one) => one.id !== props.run && one.ended && one.verdict)
     .map((one) => ({
       value: String(one.id),
-      text: `run ${one.id}${one.simulated ? ', rehearsal' : ''}, ${when(one.queued_at)}`,
+      text: `run ${one.id}${one.seeded ? ', by the practice twin' : one.simulated ? ', rehearsal' : ''}, ${when(one.queued_at)}`,
     })),
 )
 function go(other: string | undefined) {

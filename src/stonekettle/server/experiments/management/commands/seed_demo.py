@@ -1,5 +1,5 @@
-"""Brings the database up to date, then seeds the example system, its experiments, a feed, a journey
-and a user to sign in as.
+"""Brings the database up to date, then seeds the example system, its experiments with their season of runs, a feed,
+a journey and a user to sign in as.
 
 Migrations and seeding share one process, since starting it is most of what they take. What is there
 already is left alone.
@@ -7,36 +7,23 @@ already is left alone.
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 
-from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
-from stonekettle.plan import document, journey_document
-from stonekettle.plan.checking import parse
 from stonekettle.server.access import people
 from stonekettle.server.access.roles import Actor, Role
-from stonekettle.server.drafts import Document
-from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment
-from stonekettle.server.feeds import rules as feeds
-from stonekettle.server.journeys import rules as journeys
-from stonekettle.server.runs import played
+from stonekettle.server.runs import demo, played, season
 from stonekettle.server.runs.upgrading import bring_up_to_date
-from stonekettle.server.systems import rules as systems
 
-EXAMPLES = ("quick.yaml", "quillport.yaml")
 PLAYED = (("Quick look", 9.2), ("Harbour festival", 8.1), ("Quick look", 1.9))
 """Experiments played at the first start, so many days ago."""
-JOURNEY = "day-ticket.yaml"
-FEED = "riders.yaml"
 CHANGED = "(changed)"
 """Stands in the file for a password that opens nothing any more."""
-_SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 
 class Command(BaseCommand):
@@ -56,21 +43,9 @@ class Command(BaseCommand):
         actor = Actor("the first start", Role.ADMINISTRATOR, user)
         if options["no_demo"] or Experiment.objects.exists():
             return
-        sources = [_example(name) for name in EXAMPLES]
-        described = document.to_document(document.read(sources[-1]))["system"]
-        systems.create(actor, described)
-        feeds.drafts.create(actor, cast(Document, parse(_example(FEED))))
-        journey = journey_document.read(_example(JOURNEY))
-        journeys.drafts.create(actor, journey_document.to_document(journey))
-        made = [
-            rules.create(actor, _SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1))
-            for source in sources
-        ]
-        self.stdout.write("Playing three runs in virtual time, to look at …")
+        made = demo.describe(actor)
+        self.stdout.write("Bringing in the season of the tram company, and playing three runs in virtual time …")
+        season.seed(actor, made)
         for number, (name, days) in enumerate(PLAYED):
             experiment = next(one for one in made if one.name == name)
             played.play(experiment, played.days_ago(days), seed=11 + number)
-
-
-def _example(name: str) -> str:
-    return str((settings.ROOT / "examples" / name).read_text())

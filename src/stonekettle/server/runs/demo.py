@@ -1,0 +1,41 @@
+"""The demo's system, its experiments, a feed and a journey, as they come with the product."""
+
+from __future__ import annotations
+
+import re
+from typing import cast
+
+from django.conf import settings
+
+from stonekettle.plan import document, journey_document
+from stonekettle.plan.checking import parse
+from stonekettle.server.access.roles import Actor
+from stonekettle.server.drafts import Document
+from stonekettle.server.experiments import rules
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.feeds import rules as feeds
+from stonekettle.server.journeys import rules as journeys
+from stonekettle.server.systems import rules as systems
+
+EXAMPLES = ("quick.yaml", "quillport.yaml", "weekly.yaml")
+JOURNEY = "day-ticket.yaml"
+FEED = "riders.yaml"
+_SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
+
+
+def describe(actor: Actor) -> list[Experiment]:
+    """Make all of it; the experiments."""
+    sources = [_example(name) for name in EXAMPLES]
+    described = document.to_document(document.read(sources[-1]))["system"]
+    systems.create(actor, described)
+    feeds.drafts.create(actor, cast(Document, parse(_example(FEED))))
+    journey = journey_document.read(_example(JOURNEY))
+    journeys.drafts.create(actor, journey_document.to_document(journey))
+    return [
+        rules.create(actor, _SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1))
+        for source in sources
+    ]
+
+
+def _example(name: str) -> str:
+    return str((settings.ROOT / "examples" / name).read_text())
