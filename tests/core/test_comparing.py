@@ -11,7 +11,7 @@ import pytest
 from scipy import stats
 
 from stonekettle.core import analysis, facts
-from stonekettle.core.comparing import Comparison, beside, compare
+from stonekettle.core.comparing import Comparison, beside, compare, compare_sides
 from stonekettle.core.distribution import Law
 from stonekettle.core.facts import WHOLE, Fact
 from stonekettle.core.load_profile import LoadProfile, Segment
@@ -103,14 +103,14 @@ def test_loads_that_differ_are_compared_in_between_and_those_nobody_else_had_are
     found = compare(rising([20, 40, 80]), rising([30, 60, 300], 1.5))
     one = found.of(LOOK, "mean")
     assert one is not None
-    assert [at.load for at in one.level_of] == [30, 60]
+    assert one.by_load.load == (30, 60)
     assert one.ratio.value == pytest.approx(1.5, rel=0.05)
     assert one.verdict == "slower"
     assert compare(rising([20, 40]), rising([100, 200])).differences == ()
     # A load that comes again goes with the same turn of the other run.
     again = compare(rising([20, 80, 20.2]), rising([20, 80, 20.2])).of(LOOK, "mean")
     assert again is not None
-    assert len(again.level_of) == 3
+    assert len(again.by_load.load) == 3
 
 
 def test_throughput_tells_nothing_before_the_systems_are_full() -> None:
@@ -119,7 +119,7 @@ def test_throughput_tells_nothing_before_the_systems_are_full() -> None:
     assert compare(first, second).of(LOOK, "throughput") is None
     found = compare(first, second, full_from=70).of(LOOK, "throughput")
     assert found is not None
-    assert [at.load for at in found.level_of] == [80]
+    assert found.by_load.load == (80,)
     assert found.verdict == "slower"
 
 
@@ -170,3 +170,45 @@ def test_errors_are_of_all_steps_and_throughput_of_the_highest_load() -> None:
     # 50 and 100 steps a second, of which ten failed; 50 and 100, of which forty did.
     assert found.errors == pytest.approx((10 / 150, 40 / 150))
     assert beside(first, plain(1, 4000, 1.0, 0.0)) is None
+
+
+def run_of(shift: float, seed: int, day: float = 0.05) -> list[Fact]:
+    """A run in which everything is longer by a share of its own, as on some days."""
+    random = np.random.default_rng(seed)
+    own = shift * math.exp(random.normal(0, day))
+    blocks = [[0.2 * own * math.exp(random.normal(0, 0.03)) for _ in range(12)] for _ in range(3)]
+    return [fact for level, load in enumerate((30, 60, 90), 1) for fact in made(level, load, blocks[level - 1])]
+
+
+def test_one_against_one_is_the_same_whichever_way_it_is_asked() -> None:
+    first, second = run_of(1.0, 1), run_of(1.2, 2)
+    assert compare_sides([first], [second]) == compare(first, second)
+
+
+def test_days_that_differ_make_no_difference_between_sides_of_several_runs() -> None:
+    """Each pair of runs is apart by what its days were; several a side know how far apart days are."""
+    pairs = [compare(run_of(1.0, 2 * n), run_of(1.0, 2 * n + 1)).of(LOOK, "mean") for n in range(60)]
+    assert sum(one is not None and one.verdict in ("faster", "slower") for one in pairs) >= 15
+    called = 0
+    for n in range(60):
+        sides = [[run_of(1.0, 1000 + 8 * n + 4 * side + k) for k in range(4)] for side in (0, 1)]
+        one = compare_sides(*sides).of(LOOK, "mean")
+        assert one is not None
+        called += one.p < 0.05
+    assert called <= 7
+
+
+def test_a_change_larger_than_days_are_is_found() -> None:
+    one = compare_sides([run_of(1.0, k) for k in range(5)], [run_of(1.4, 9 + k) for k in range(5)]).of(LOOK, "mean")
+    assert one is not None
+    assert one.verdict == "slower"
+    assert one.ratio.low < 1.4 < one.ratio.high
+    assert one.by_load.load == (30, 60, 90)
+
+
+def test_a_single_run_is_judged_by_the_spread_of_the_others() -> None:
+    past = [run_of(1.0, k) for k in range(8)]
+    assert only(compare_sides(past, [run_of(1.02, 50)]))[1] > 0.05
+    ratio, p, verdict = only(compare_sides(past, [run_of(1.5, 51)]))
+    assert (p < 0.01, verdict) == (True, "slower")
+    assert ratio == pytest.approx(1.5, rel=0.15)

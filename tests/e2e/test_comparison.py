@@ -7,14 +7,14 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.e2e.writing import rehearsals
+from tests.e2e.writing import season
 
 pytestmark = pytest.mark.e2e
 
 
 def test_two_runs_of_the_demo_are_compared(page: Page) -> None:
-    # The demo's first and third rehearsals are of one experiment, by chance alone unlike.
-    first, second, third = rehearsals(page)
+    # The season's first checks are unlike by chance alone.
+    first, second, third = season(page, "Weekly check")[:3]
     page.goto(f"/runs/{third}")
     page.get_by_label("Compare it with").select_option(str(first))
     expect(page.get_by_test_id("sentence")).to_contain_text(re.compile("^(No difference|Inconclusive): "))

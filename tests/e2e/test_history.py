@@ -7,7 +7,7 @@ import re
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.e2e.writing import rehearsals
+from tests.e2e.writing import rehearsed, season
 
 pytestmark = pytest.mark.e2e
 
@@ -78,8 +78,49 @@ def test_a_run_is_noted_left_out_and_taken_as_baseline(page: Page) -> None:
     expect(standing).to_contain_text("No baseline is taken")
 
 
+def test_runs_are_laid_on_each_other(page: Page) -> None:
+    weekly(page).get_by_role("link", name="Over time").click()
+    slower = page.get_by_test_id("event").filter(has_text="slower")
+    slower.get_by_role("link", name="Compare it with run").click()
+    plate = page.get_by_test_id("overlay")
+    expect(plate).to_contain_text("Trip search p95")
+    first, second = (int(number) for number in re.findall(r"\d+", page.url)[-2:])
+    expect(plate).to_contain_text("Ratio")
+    expect(page.get_by_text("The ratio is of Trip search p95")).to_be_visible()
+    page.get_by_label("Upper row").select_option(label="planner cpu busy")
+    expect(plate).to_contain_text("planner cpu busy")
+    expect(page.get_by_text("The ratio is of what a step costs there")).to_be_visible()
+    page.keyboard.press("l")
+    expect(page.get_by_role("radio", name="Over time")).to_be_checked()
+    expect(plate).not_to_contain_text("Ratio")
+    page.get_by_label("Laid on each other at").select_option("the start of level 3")
+    page.get_by_label("Behind them").select_option(index=1)
+    expect(plate.locator("text").filter(has_text=re.compile(r"run \d+: "))).to_have_count(6)
+    for run in (first, second):
+        expect(plate).to_contain_text(f"run {run}: ")
+    page.get_by_role("button", name="Only the two").click()
+    expect(plate.locator("text").filter(has_text=re.compile(r"run \d+: "))).to_have_count(4)
+
+
+def test_several_runs_a_side_are_compared(page: Page) -> None:
+    checks = season(page, "Weekly check")
+    steady, slow = checks[4], checks[7]
+    page.goto(f"/runs/{slow}/against/{steady}")
+    expect(page.get_by_test_id("sentence")).to_contain_text("This pair could have shown")
+    page.get_by_label(f"Together with run {slow}").select_option(str(checks[8]))
+    expect(page.get_by_test_id("sentence")).to_contain_text("2 runs against 1 could have shown")
+    page.get_by_label(f"Together with run {steady}").select_option(str(checks[5]))
+    page.get_by_label(f"Together with run {steady}").select_option(str(checks[6]))
+    expect(page.get_by_test_id("sentence")).to_contain_text("2 runs against 3 could have shown")
+    expect(page.get_by_test_id("sentence")).to_contain_text(re.compile("^Slower: Trip search"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text(f"run {steady}, {checks[5]}, {checks[6]}")
+    page.reload()
+    page.get_by_role("button", name=f"Without run {checks[8]}").click()
+    expect(page.get_by_test_id("sentence")).to_contain_text("1 run against 3 could have shown")
+
+
 def test_a_rehearsal_has_no_baseline_and_says_so(page: Page) -> None:
-    page.goto(f"/runs/{rehearsals(page)[0]}")
+    page.goto(f"/runs/{rehearsed(page)}")
     expect(page.get_by_test_id("notes")).to_be_visible()
     expect(page.get_by_test_id("standing")).to_have_count(0)
     page.keyboard.press("b")

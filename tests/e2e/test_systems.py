@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.e2e.installation import Installation
-from tests.e2e.writing import rehearsals
+from tests.e2e.writing import rehearsed
 
 pytestmark = pytest.mark.e2e
 HOLD_S = 12
@@ -266,7 +266,7 @@ def test_how_long_runs_are_kept_is_chosen_and_shown_on_each(page: Page) -> None:
     expect(keeping.get_by_role("alert")).to_contain_text("Requests cannot outlast the seconds they are of")
     expect(keeping.get_by_label("Seconds and metrics")).to_have_value("")
     page.get_by_role("link", name="Runs", exact=True).click()
-    page.get_by_role("link", name=f"Run {rehearsals(page)[0]}", exact=True).click()
+    page.get_by_role("link", name=f"Run {rehearsed(page)}", exact=True).click()
     room = page.get_by_test_id("room")
     expect(room).to_contain_text("Its requests go on")
     room.get_by_role("button", name="Keep always").click()

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
 from tests.e2e.installation import Installation
-from tests.e2e.writing import rehearsals
+from tests.e2e.writing import rehearsed
 
 pytestmark = pytest.mark.e2e
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
@@ -276,7 +276,7 @@ def test_addresses_that_do_not_exist_say_so(page: Page, installed: Installation)
 
 
 def test_a_part_of_a_run_is_seen_alone(page: Page) -> None:
-    page.goto(f"/runs/{rehearsals(page)[1]}")
+    page.goto(f"/runs/{rehearsed(page)}")
     plate = page.get_by_test_id("plate")
     expect(plate).to_be_visible()
     box = plate.bounding_box()
@@ -286,18 +286,18 @@ def test_a_part_of_a_run_is_seen_alone(page: Page) -> None:
     page.mouse.move(box["x"] + 330, box["y"] + 150, steps=5)
     page.mouse.up()
     window = page.get_by_test_id("window")
-    expect(window).to_have_text(re.compile(r"^1:\d\d to 2:\d\d$"))
+    expect(window).to_have_text(re.compile(r"^0:\d\d to 0:\d\d$"))
     page.get_by_role("button", name="Whole run").click()
     expect(window).to_have_count(0)
     page.mouse.click(box["x"] + 200, box["y"] + 150)
     expect(window).to_have_count(0)
     for key in ("]", "]", "]", "z"):
         page.keyboard.press(key)
-    expect(window).to_have_text("1:00 to 1:30")
-    expect(plate.locator("[data-row='load']")).to_contain_text("180 of 180 users")
+    expect(window).to_have_text("0:24 to 0:36")
+    expect(plate.locator("[data-row='load']")).to_contain_text("90 of 90 users")
     page.keyboard.press("l")
     expect(window).to_have_count(0)
     page.keyboard.press("l")
-    expect(window).to_have_text("1:00 to 1:30")
+    expect(window).to_have_text("0:24 to 0:36")
     page.keyboard.press("z")
     expect(window).to_have_count(0)

@@ -68,7 +68,13 @@ def then(page: Page, verb: str) -> None:
     expect(sentences(page).nth(there).locator("input").first).to_be_focused()
 
 
-def rehearsals(page: Page) -> list[int]:
-    """The demo's rehearsals by their numbers; before them come the runs of its season."""
-    runs = page.request.get("/api/runs").json()["runs"]
-    return sorted(run["id"] for run in runs if run["simulated"] and not run["seeded"])[:3]
+def rehearsed(page: Page) -> int:
+    """The number of the demo's rehearsal, of *Quick look*; before it come the runs of its season."""
+    runs = page.request.get("/api/runs?before=40").json()["runs"]
+    return min(run["id"] for run in runs if run["simulated"] and not run["seeded"])
+
+
+def season(page: Page, experiment: str) -> list[int]:
+    """The numbers of an experiment's runs in the demo's season."""
+    runs = page.request.get("/api/runs?before=40").json()["runs"]
+    return sorted(run["id"] for run in runs if run["seeded"] and run["experiment"] == experiment)

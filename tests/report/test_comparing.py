@@ -8,7 +8,7 @@ from dataclasses import replace
 import pytest
 
 from stonekettle.core import analysis
-from stonekettle.core.comparing import Comparison, compare
+from stonekettle.core.comparing import Comparison, compare, compare_sides
 from stonekettle.core.facts import gather
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.orders import as_planned
@@ -35,7 +35,7 @@ def played(config: PracticeConfig, seed: int, profile: LoadProfile = CLIMB) -> t
 def compared(config: PracticeConfig, other: PracticeConfig) -> tuple[str, Comparison, Side, Side]:
     (first, facts), (second, others) = played(config, 1), played(other, 2)
     found = compare(facts, others, full_from=90)  # type: ignore[arg-type]
-    return comparing.sentence(found, first, second), found, first, second
+    return comparing.sentence(found, [first], [second]), found, first, second
 
 
 def test_a_slower_system_is_told_with_its_step_its_limit_and_its_resource() -> None:
@@ -75,4 +75,14 @@ def test_what_differs_is_told_with_its_weight(
 ) -> None:
     one, _ = played(one_server_system(20, servers=2), 1, climb(20, 60, 20, 20))
     sides = replace(one, **first), replace(one, name="run 2", **second)  # type: ignore[arg-type]
-    assert [f"{item.weight}: {item.text}" for item in comparing.apart(*sides)] == told
+    assert [f"{item.weight}: {item.text}" for item in comparing.apart(*([side] for side in sides))] == told
+
+
+def test_what_differs_within_a_side_is_a_caution() -> None:
+    (first, facts), (second, others), (third, more) = (played(one_server_system(20, servers=2), n) for n in (1, 2, 3))
+    other = replace(third, plan=changed(name="Another"), simulated=True)
+    told = comparing.apart([first], [second, other])
+    assert all(one.weight == "warning" for one in told)
+    assert any(one.text.startswith("On one side, run 2 and run 3: ") for one in told)
+    found = compare_sides([facts], [others, more])  # type: ignore[list-item]
+    assert "2 runs against 1 could have shown" in comparing.sentence(found, [first], [second, third])

@@ -107,6 +107,6 @@ def test_two_runs_are_compared_by_their_facts(client: Client, short: Experiment)
     assert {"weight": "compared", "text": "Weight of Check departures 50 → 60."} in told["apart"]
     buy = next(line for line in told["figures"] if (line["figure"], line["subject"][-10:]) == ("mean", "Buy ticket"))
     assert buy["ratio"]["low"] < buy["ratio"]["value"] < buy["ratio"]["high"]
-    assert len(buy["levels"]) == len(told["loads"]) == 7
+    assert len(buy["by_load"]["load"]) == len(told["loads"]) == 7
     assert "with another one" in client.get(f"/api/runs/{first}/against/{first}").json()["detail"]
     assert client.get(f"/api/runs/{first}/against/999999").status_code == 404

@@ -8,6 +8,9 @@ declare module 'vue-router' {
 }
 
 const number = (value: unknown) => Number(value)
+/** Numbers of an address, apart by commas. */
+const numbers = (value: unknown) =>
+  typeof value === 'string' && /^\d+(,\d+)*$/.test(value) ? value.split(',').map(Number) : []
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -117,7 +120,11 @@ export const router = createRouter({
     {
       path: '/runs/:id(\\d+)/against/:other(\\d+)',
       component: () => import('./places/Against.vue'),
-      props: (route) => ({ id: number(route.params.id), other: number(route.params.other) }),
+      props: (route) => ({
+        id: number(route.params.id),
+        other: number(route.params.other),
+        pooled: { run: numbers(route.query.run), other: numbers(route.query.other) },
+      }),
       meta: { title: 'Comparison' },
     },
     {

@@ -36,17 +36,17 @@ def compare(first: Path, second: Path, matters: float, json_file: Path | None, t
     if not found.differences:
         print(f"{first} and {second} have no load in common, so nothing can be compared.", file=sys.stderr)
         return BAD_INPUT
-    apart = words.apart(before, after)
-    sentence = words.sentence(found, before, after)
+    apart = words.apart([before], [after])
+    sentence = words.sentence(found, [before], [after])
     print(sentence, file=terminal)
     for one in apart:
         print(f"  {one.weight}: {one.text}", file=terminal)
     for difference in found.told:
         print(f"  {words.change(difference)}", file=terminal)
     if json_file is not None:
-        told = _plain(found, words.verdict(found, before, after), sentence, apart)
+        told = _plain(found, words.verdict(found, [before], [after]), sentence, apart)
         json_file.write_text(json.dumps(told, indent=2) + "\n")
-    return EXIT_CODES[words.verdict(found, before, after)]
+    return EXIT_CODES[words.verdict(found, [before], [after])]
 
 
 def readable(run: Path) -> bool:

@@ -13,11 +13,9 @@ judged together (Holm 1979).
 
 from __future__ import annotations
 
-import itertools
 import math
-import operator
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Literal
 
 import numpy as np
@@ -26,7 +24,7 @@ from scipy import special
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.facts import WHOLE, Fact
 from stonekettle.core.saturation import Saturation
-from stonekettle.core.types import Estimate
+from stonekettle.core.types import BoolArray, Estimate, FloatArray
 
 SAME_LOAD = 0.03
 """Loads that differ by no larger share are the same."""
@@ -43,19 +41,22 @@ UNSURE = 0.75
 """So many standard errors are added to how much blocks are alike: it is itself an estimate."""
 CHANCE = 0.05
 POWER = 0.80
+_MOST_LOG = 20.0
+"""Of two runs a side an interval can be beyond all numbers."""
 TIMES = ("mean", "p50", "p95", "p99")
 
 Verdict = Literal["faster", "slower", "no difference", "inconclusive"]
 
 
 @dataclass(frozen=True)
-class AtLoad:
-    """A figure at one load: its ratio of the second run to the first (95 % interval)."""
+class ByLoad:
+    """A figure load by load, as columns: in the first run, in the second, and the ends of the ratio's 95 % interval."""
 
-    load: float
-    first: float
-    second: float
-    ratio: Estimate
+    load: tuple[float, ...]
+    first: tuple[float, ...]
+    second: tuple[float, ...]
+    low: tuple[float, ...]
+    high: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -63,7 +64,7 @@ class Difference:
     """A figure of ``subject`` (:class:`facts.Fact`) over all loads that both runs had: the ratio of the second run to
     the first (95 % interval), and what may be said of it. ``detectable`` is the smallest difference that would have
     been seen in 80 % of such pairs; ``unseen`` the largest that may be there all the same. ``p`` is the chance of such
-    a ratio between like runs, ``level_of`` the loads with their own ratios."""
+    a ratio between like runs."""
 
     subject: str
     figure: str
@@ -72,7 +73,7 @@ class Difference:
     detectable: float
     unseen: float
     p: float
-    level_of: tuple[AtLoad, ...]
+    by_load: ByLoad
 
 
 @dataclass(frozen=True)
@@ -90,18 +91,21 @@ class Comparison:
 
 
 @dataclass(frozen=True)
-class _Sample:
-    """A figure's log at a load: its mean over blocks, the variance of that and its degrees of freedom; of the blocks
-    less their mean the sums of squares and of products with the next one; and how many ``blocks`` of how many levels
-    there are."""
+class _Samples:
+    """A figure's logs at several loads, as columns: their mean over blocks, the variance of that and its degrees of
+    freedom; of the blocks less their mean the sums of squares and of products with the next one, over how many
+    ``blocks`` of how many ``levels``. NaN is unknown."""
 
-    mean: float
-    variance: float
-    freedom: float
-    squares: float
-    products: float
-    blocks: int
-    levels: int = 1
+    mean: FloatArray
+    variance: FloatArray
+    freedom: FloatArray
+    squares: FloatArray
+    products: FloatArray
+    blocks: FloatArray
+    levels: FloatArray
+
+    def only(self, places: BoolArray) -> _Samples:
+        return _Samples(*(getattr(self, one.name)[places] for one in fields(self)))
 
 
 class _Side:
@@ -110,35 +114,60 @@ class _Side:
     def __init__(self, facts: Iterable[Fact]) -> None:
         self.loads: dict[int, float] = {}
         self.figures: dict[tuple[str, str], dict[int, Fact]] = {}
-        self._kept: dict[int, list[bool]] = {}
+        self._stolen: dict[int, tuple[float, ...]] = {}
         for fact in facts:
             if fact.level is None:
                 continue
             if (fact.subject, fact.figure) == (WHOLE, "load"):
                 self.loads[fact.level] = fact.value
             elif (fact.subject, fact.figure) == (WHOLE, "stolen"):
-                self._kept[fact.level] = [share <= STOLEN for share in fact.blocks]
+                self._stolen[fact.level] = fact.blocks
             else:
                 self.figures.setdefault((fact.subject, fact.figure), {})[fact.level] = fact
 
-    def at(self, figure: tuple[str, str], level: int) -> _Sample | None:
-        fact = self.figures.get(figure, {}).get(level)
-        if fact is None or not fact.blocks:
-            return None
-        # Some ten numbers each, many thousand times: plain arithmetic is faster on them than arrays are.
-        logs: Iterable[float] = fact.blocks
-        kept = self._kept.get(level, ())
-        if len(kept) == len(fact.blocks) and sum(kept) >= LEAST_BLOCKS:
-            logs = itertools.compress(fact.blocks, kept)
-        known = [log for log in logs if math.isfinite(log)]
-        count = len(known)
-        if count < LEAST_BLOCKS:
-            return None
-        mean = math.fsum(known) / count
-        residuals = [log - mean for log in known]
-        squares = sum(map(operator.mul, residuals, residuals))
-        products = sum(map(operator.mul, residuals[1:], residuals))
-        return _Sample(mean, squares / (count - 1) / count, count - 1, squares, products, count)
+    def samples(self, figure: tuple[str, str], weights: Sequence[Weights]) -> _Samples:
+        """A figure at loads that these levels tell of, one or two each, by their weights."""
+        wanted = sorted({level for own in weights for level, _ in own})
+        by_level = self._by_level([self.figures[figure].get(level) for level in wanted])
+        place = {level: number for number, level in enumerate(wanted)}
+        one = np.array([place[own[0][0]] for own in weights], dtype=np.int64)
+        other = np.array([place[own[-1][0]] for own in weights], dtype=np.int64)
+        two = np.array([len(own) - 1.0 for own in weights])
+        share = np.array([own[0][1] for own in weights])
+        rest = two * (1 - share)
+
+        def added(column: FloatArray) -> FloatArray:
+            return np.asarray(column[one] + two * column[other])
+
+        variances = [share**2 * by_level.variance[one], rest**2 * by_level.variance[other]]
+        variance = variances[0] + variances[1]
+        spread = variances[0] ** 2 / by_level.freedom[one] + variances[1] ** 2 / by_level.freedom[other]
+        freedom = np.where(spread > 0, variance**2 / np.where(spread > 0, spread, 1.0), added(by_level.freedom))
+        mean = share * by_level.mean[one] + rest * by_level.mean[other]
+        sums = (added(column) for column in (by_level.squares, by_level.products, by_level.blocks, by_level.levels))
+        return _Samples(mean, variance, freedom, *sums)
+
+    def _by_level(self, facts: Sequence[Fact | None]) -> _Samples:
+        """What the blocks of a figure tell at each of its levels."""
+        length = max((len(fact.blocks) for fact in facts if fact is not None), default=0)
+        logs = np.full((len(facts), length), np.nan)
+        for row, fact in enumerate(facts):
+            if fact is None:
+                continue
+            logs[row, : len(fact.blocks)] = fact.blocks
+            stolen = self._stolen.get(fact.level or 0, ())
+            if len(stolen) == len(fact.blocks):
+                kept = np.array(stolen) <= STOLEN
+                if kept.sum() >= LEAST_BLOCKS:
+                    logs[row, : len(fact.blocks)][~kept] = np.nan
+        known = np.isfinite(logs)
+        blocks = known.sum(axis=1).astype(np.float64)
+        told = np.where(blocks >= LEAST_BLOCKS, blocks, np.nan)
+        mean = np.where(known, logs, 0.0).sum(axis=1) / told
+        residuals = np.where(known, logs - mean[:, None], 0.0)
+        squares = (residuals**2).sum(axis=1)
+        products = (residuals[:, 1:] * residuals[:, :-1]).sum(axis=1)
+        return _Samples(mean, squares / (told - 1) / told, told - 1, squares, products, blocks, np.ones_like(blocks))
 
     def value(self, figure: str, weights: Weights) -> float:
         """A figure of everything at some levels, by their weights."""
@@ -184,6 +213,77 @@ def compare(
     found.sort(key=lambda d: (d.p, d.subject, d.figure))
     told = tuple(_standing(found, matters))
     return Comparison(_whole(found, told), tuple(load for load, _, _ in pairs), tuple(found), told)
+
+
+def compare_sides(
+    firsts: Sequence[Sequence[Fact]],
+    seconds: Sequence[Sequence[Fact]],
+    *,
+    matters: float = MATTERS,
+    full_from: float | None = None,
+) -> Comparison:
+    """Compare several runs with several others; of one and one as :func:`compare`. Each run is one value then, its mean
+    log over the loads that all had, and the spread between the runs of a side is the unit (Welch 1947); a side of one
+    run has the spread of the other. What a day or a cold start adds to a run is in it, which blocks do not know."""
+    if len(firsts) == len(seconds) == 1:
+        return compare(firsts[0], seconds[0], matters=matters, full_from=full_from)
+    sides = [[_Side(facts) for facts in runs] for runs in (firsts, seconds)]
+    every = [side for runs in sides for side in runs]
+    grid = min(every, key=lambda side: len(side.loads))
+    near = [(load, [levels_near(side.loads, load) for side in every]) for load in sorted(set(grid.loads.values()))]
+    at = [(load, weights) for load, told in near if len(weights := [w for w in told if w is not None]) == len(every)]
+    found = []
+    for figure in set.intersection(*(set(side.figures) for side in every)):
+        loads = [one for one in at if figure[1] != "throughput" or (full_from is not None and one[0] >= full_from)]
+        difference = _between_runs(every, len(firsts), figure, loads, matters)
+        if difference is not None:
+            found.append(difference)
+    found.sort(key=lambda d: (d.p, d.subject, d.figure))
+    told = tuple(_standing(found, matters))
+    return Comparison(_whole(found, told), tuple(load for load, _ in at), tuple(found), told)
+
+
+def _between_runs(
+    every: Sequence[_Side],
+    firsts: int,
+    figure: tuple[str, str],
+    at: Sequence[tuple[float, Sequence[Weights]]],
+    matters: float,
+) -> Difference | None:
+    if not at:
+        return None
+    logs = np.array([side.samples(figure, [own[n] for _, own in at]).mean for n, side in enumerate(every)])
+    known = np.isfinite(logs).all(axis=0)
+    if not known.any():
+        return None
+    logs, loads = logs[:, known], np.array([load for load, _ in at])[known]
+    mean, error, freedom = _spread(logs.mean(axis=1, keepdims=True), firsts)
+    ratios, errors, _ = _spread(logs, firsts)
+    reaches = _t(1 - CHANCE / 2, freedom) * errors
+    columns = (
+        loads,
+        *map(np.exp, (logs[:firsts].mean(axis=0), logs[firsts:].mean(axis=0), ratios - reaches, ratios + reaches)),
+    )
+    return _told(
+        figure, float(mean[0]), float(error[0]), freedom, ByLoad(*(tuple(c.tolist()) for c in columns)), matters
+    )
+
+
+def _spread(logs: FloatArray, firsts: int) -> tuple[FloatArray, FloatArray, float]:
+    """The log ratio of the second side's runs (rows) to the first's, its standard error, and degrees of freedom."""
+    sides = (logs[:firsts], logs[firsts:])
+    several = [side for side in sides if len(side) > 1]
+    variances = [side.var(axis=0, ddof=1) for side in several]
+    if len(several) == 1:
+        variance = variances[0] * (1 / len(sides[0]) + 1 / len(sides[1]))
+        freedom = len(several[0]) - 1.0
+    else:
+        parts = [v / len(side) for v, side in zip(variances, sides, strict=True)]
+        variance = parts[0] + parts[1]
+        whole = sum(float(part.mean()) for part in parts)
+        spread = sum(float(part.mean()) ** 2 / (len(side) - 1) for part, side in zip(parts, sides, strict=True))
+        freedom = whole**2 / spread if spread > 0 else len(logs) - 2.0
+    return sides[1].mean(axis=0) - sides[0].mean(axis=0), np.sqrt(variance), freedom
 
 
 @dataclass(frozen=True)
@@ -248,81 +348,62 @@ def _difference(
     pairs: Sequence[tuple[float, Weights, Weights]],
     matters: float,
 ) -> Difference | None:
-    samples = []
-    for load, of_a, of_b in pairs:
-        one, other = _mixed(a, figure, of_a), _mixed(b, figure, of_b)
-        if one is not None and other is not None:
-            samples.append((load, one, other))
-    if not samples:
+    if not pairs:
         return None
-    wider = _alike([one for _, *both in samples for one in both])
-    ratios = [(load, one, other, *_welch(one, other, wider)) for load, one, other in samples]
-    count = len(ratios)
-    mean = sum(d for *_, d, _, _ in ratios) / count
-    variance = sum(v for *_, v, _ in ratios) / count**2
-    freedom = variance**2 / sum((v / count**2) ** 2 / df for *_, v, df in ratios) if variance > 0 else math.inf
-    error = math.sqrt(variance)
-    p = _two_sided(mean, error, freedom)
+    loads = np.array([load for load, _, _ in pairs])
+    one, other = a.samples(figure, [own for _, own, _ in pairs]), b.samples(figure, [own for _, _, own in pairs])
+    known = np.isfinite(one.mean) & np.isfinite(other.mean)
+    count = int(known.sum())
+    if not count:
+        return None
+    loads, one, other = loads[known], one.only(known), other.only(known)
+    ratios, variances, freedoms = _welch(one, other, _alike(one, other))
+    mean, variance = float(ratios.mean()), float(variances.sum()) / count**2
+    freedom = variance**2 / float(((variances / count**2) ** 2 / freedoms).sum()) if variance > 0 else math.inf
+    reaches = special.stdtrit(np.maximum(freedoms, 1.0), 1 - CHANCE / 2) * np.sqrt(variances)
+    columns = (loads, *map(np.exp, (one.mean, other.mean, ratios - reaches, ratios + reaches)))
+    by_load = ByLoad(*(tuple(column.tolist()) for column in columns))
+    return _told(figure, mean, math.sqrt(variance), freedom, by_load, matters)
+
+
+def _told(
+    figure: tuple[str, str], mean: float, error: float, freedom: float, by_load: ByLoad, matters: float
+) -> Difference:
+    """What may be said of a figure whose log ratio is known with this standard error."""
     reach = _t(1 - CHANCE / 2, freedom) * error
     found = Difference(
         *figure,
         ratio=_ratio(mean, reach),
         verdict="inconclusive",
-        detectable=math.expm1((_t(1 - CHANCE / 2, freedom) + _t(POWER, freedom)) * error),
-        unseen=math.expm1(abs(mean) + reach),
-        p=p,
-        level_of=tuple(
-            AtLoad(load, math.exp(one.mean), math.exp(other.mean), _ratio(d, _t(1 - CHANCE / 2, df) * math.sqrt(v)))
-            for load, one, other, d, v, df in ratios
-        ),
+        detectable=math.expm1(min(_MOST_LOG, (_t(1 - CHANCE / 2, freedom) + _t(POWER, freedom)) * error)),
+        unseen=math.expm1(min(_MOST_LOG, abs(mean) + reach)),
+        p=_two_sided(mean, error, freedom),
+        by_load=by_load,
     )
     return replace(found, verdict=_verdict(found, matters))
 
 
-def _mixed(side: _Side, figure: tuple[str, str], weights: Weights) -> _Sample | None:
-    """A figure between two levels, by their weights."""
-    told = [(side.at(figure, level), weight) for level, weight in weights]
-    known = [(sample, weight) for sample, weight in told if sample is not None]
-    if len(known) < len(told):
-        return None
-    if len(known) == 1:
-        return known[0][0]
-    mean = sum(weight * sample.mean for sample, weight in known)
-    variance = sum(weight**2 * sample.variance for sample, weight in known)
-    spread = sum((weight**2 * sample.variance) ** 2 / sample.freedom for sample, weight in known)
-    freedom = variance**2 / spread if spread > 0 else sum(sample.freedom for sample, _ in known)
-    return _Sample(
-        mean,
-        variance,
-        freedom,
-        sum(sample.squares for sample, _ in known),
-        sum(sample.products for sample, _ in known),
-        sum(sample.blocks for sample, _ in known),
-        len(known),
-    )
-
-
-def _alike(samples: Sequence[_Sample]) -> float:
+def _alike(*samples: _Samples) -> float:
     """By how much blocks that are alike one after the other make the variance of a mean larger."""
-    together = sum(sample.squares for sample in samples)
-    if together <= 0:
+    squares, products, blocks, levels = (
+        float(sum(getattr(one, name).sum() for one in samples)) for name in ("squares", "products", "blocks", "levels")
+    )
+    if squares <= 0:
         return 1.0
-    blocks = sum(sample.blocks for sample in samples)
-    lag = sum(sample.products for sample in samples) / together
     # Of a few blocks about their own mean less is seen than there is: (1 + 3ρ)/n less (Kendall 1954).
-    n = blocks / sum(sample.levels for sample in samples)
-    lag = (lag + 1 / n) / max(0.25, 1 - 3 / n)
+    n = blocks / levels
+    lag = (products / squares + 1 / n) / max(0.25, 1 - 3 / n)
     lag += UNSURE / math.sqrt(blocks)
     alike = min(max(lag, 0.0), MOST_ALIKE)
     return (1 + alike) / (1 - alike)
 
 
-def _welch(one: _Sample, other: _Sample, wider: float) -> tuple[float, float, float]:
-    """The log ratio of the second to the first, its variance and degrees of freedom."""
+def _welch(one: _Samples, other: _Samples, wider: float) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """The log ratios of the second to the first, their variances and degrees of freedom."""
     u, v = wider * one.variance, wider * other.variance
     spread = u**2 / one.freedom + v**2 / other.freedom
-    freedom = (u + v) ** 2 / spread if spread > 0 else one.freedom + other.freedom
-    return other.mean - one.mean, u + v, freedom / wider
+    freedom = np.where(spread > 0, (u + v) ** 2 / np.where(spread > 0, spread, 1.0), one.freedom + other.freedom)
+    return other.mean - one.mean, u + v, np.asarray(freedom / wider)
 
 
 def _t(share: float, freedom: float) -> float:
@@ -336,6 +417,7 @@ def _two_sided(mean: float, error: float, freedom: float) -> float:
 
 
 def _ratio(mean: float, reach: float) -> Estimate:
+    reach = min(reach, _MOST_LOG)
     return Estimate(math.exp(mean), math.exp(mean - reach), math.exp(mean + reach), 1 - CHANCE)
 
 

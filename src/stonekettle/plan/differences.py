@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
@@ -9,10 +10,11 @@ from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Objective, Plan, StopRule, Waits
 from stonekettle.plan.parts import Part
 from stonekettle.plan.quantities import format_bit_rate, format_duration
-from stonekettle.plan.system import Component
+from stonekettle.plan.system import Component, System
 
 P = TypeVar("P", bound=Part)
 WORDING = "wording or comments only"
+_OWN_PORT = re.compile(r"//127\.0\.0\.1:\d+")
 
 
 def differences(before: Plan, after: Plan) -> tuple[str, ...]:
@@ -47,8 +49,15 @@ def _system(before: Plan, after: Plan) -> Iterator[str]:
     yield from (f"component {name} removed" for name in old if name not in new)
     told = [line for name in new if name in old for line in _component(old[name], new[name])]
     yield from told
-    if before.system != after.system and not told and old.keys() == new.keys():
+    yield from _changed("address", before.system.base_url, after.system.base_url)
+    if _described(before.system) != _described(after.system) and not told and old.keys() == new.keys():
         yield f"system {after.system.name} described differently"
+
+
+def _described(system: System) -> object:
+    """What a system is but for its address; ports of this machine, which are others at each start, are all alike."""
+    told = system.model_dump_json(exclude={"base_url"})
+    return _OWN_PORT.sub("//127.0.0.1:", told)
 
 
 def _component(before: Component, after: Component) -> Iterator[str]:

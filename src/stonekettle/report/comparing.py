@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 import statistics
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from stonekettle.core.analysis import Analysis
@@ -44,25 +44,28 @@ class Apart:
     text: str
 
 
-def verdict(found: Comparison, first: Side, second: Side) -> Verdict:
-    """What may be said: nothing where one of the two is not to be trusted."""
-    return found.verdict if _spoiled(first, second) is None else "inconclusive"
+def verdict(found: Comparison, firsts: Sequence[Side], seconds: Sequence[Side]) -> Verdict:
+    """What may be said: nothing where one of them is not to be trusted."""
+    return found.verdict if _spoiled(*firsts, *seconds) is None else "inconclusive"
 
 
 def _spoiled(*sides: Side) -> Side | None:
     return next((side for side in sides if not side.analysis.trustworthy), None)
 
 
-def sentence(found: Comparison, first: Side, second: Side) -> str:
-    """The answer: what changed most, the saturation point, what goes with it, and what could have been seen."""
-    spoiled = _spoiled(first, second)
+def sentence(found: Comparison, firsts: Sequence[Side], seconds: Sequence[Side]) -> str:
+    """The answer: what changed most surely, the saturation point, what goes with it, and what could have been seen. The
+    first of each side speaks for it."""
+    first, second = firsts[0], seconds[0]
+    spoiled = _spoiled(*firsts, *seconds)
     if spoiled is not None:
         return f"Inconclusive: {spoiled.name} is not trustworthy by measuring, so nothing is said of a difference."
     word = {"slower": "Slower", "faster": "Faster", "no difference": "No difference", "inconclusive": "Inconclusive"}
     times = [one for one in found.told if one.figure in TIMES and one.verdict == found.verdict]
-    times.sort(key=lambda one: (one.figure not in ("mean", "p95"), -abs(math.log(one.ratio.value))))
+    times.sort(key=lambda one: one.figure not in ("mean", "p95"))  # they come in the order of how sure they are
     parts = [change(one) for one in times[:1]]
-    parts += list(_moved(first.analysis, second.analysis))
+    pair = len(firsts) == len(seconds) == 1
+    parts += list(_moved(first.analysis, second.analysis)) if pair else []
     parts += [f"{demand(one)} goes with it" for one in _cause(found, second.analysis)[:1]]
     if found.verdict == "no difference":
         unseen = max(one.unseen for one in found.differences if one.figure == "mean")
@@ -70,7 +73,8 @@ def sentence(found: Comparison, first: Side, second: Side) -> str:
     elif not parts:
         parts = ["no change stands out from chance"]
     seen = [one.detectable for one in found.differences if one.figure == "mean"]
-    shown = f" This pair could have shown {n.percent(statistics.median(seen))} in a mean." if seen else ""
+    asked = "This pair" if pair else f"{n.counted(len(seconds), 'run')} against {len(firsts)}"
+    shown = f" {asked} could have shown {n.percent(statistics.median(seen))} in a mean." if seen else ""
     return f"{word[found.verdict]}: {'; '.join(parts)}.{shown}"
 
 
@@ -91,7 +95,7 @@ def demand(one: Difference) -> str:
     """A resource's cost of a step: "`ledger` CPU per step 31 → 36 ms"."""
     before, after = (
         math.exp(statistics.fmean(math.log(value) for value in values))
-        for values in ([at.first for at in one.level_of], [at.second for at in one.level_of])
+        for values in (one.by_load.first, one.by_load.second)
     )
     return f"{resource_text(one.subject)} per step {n.figure(before * 1000)} → {n.figure(after * 1000)} ms"
 
@@ -122,10 +126,18 @@ def _apart(before: Estimate, after: Estimate) -> bool:
     return before.high < after.low or after.high < before.low
 
 
-def apart(first: Side, second: Side) -> tuple[Apart, ...]:
-    """In what the two differ, what might mislead first."""
+def apart(firsts: Sequence[Side], seconds: Sequence[Side]) -> tuple[Apart, ...]:
+    """In what the two sides differ, what might mislead first. What differs within a side is a reason for caution."""
+    found = list(_apart_in(firsts[0], seconds[0]))
+    for side in (firsts, seconds):
+        for other in side[1:]:
+            found += [
+                replace(one, text=f"On one side, {side[0].name} and {other.name}: {one.text}", weight="warning")
+                for one in _apart_in(side[0], other)
+                if one.weight != "harmless"
+            ]
     order: tuple[Weight, ...] = ("warning", "compared", "harmless")
-    return tuple(sorted(_apart_in(first, second), key=lambda one: order.index(one.weight)))
+    return tuple(sorted(found, key=lambda one: order.index(one.weight)))
 
 
 def _apart_in(first: Side, second: Side) -> Iterator[Apart]:

@@ -79,10 +79,10 @@ export function useSignOut() {
 export function useStartRun() {
   const client = useQueryClient()
   return useMutation({
-    mutationFn: (experiment: number) =>
+    mutationFn: (asked: { experiment: number; times: number }) =>
       body(
         api.POST('/api/experiments/{experiment_id}/runs', {
-          params: { path: { experiment_id: experiment } },
+          params: { path: { experiment_id: asked.experiment }, query: { times: asked.times } },
         }),
       ),
     onSuccess: () => client.invalidateQueries({ queryKey: ['runs'] }),
@@ -99,15 +99,29 @@ export function useStopRun() {
 }
 
 /** A run compared with another one. */
-export function useComparison(id: MaybeRefOrGetter<number>, other: MaybeRefOrGetter<number>) {
+/** Further runs on either side of a comparison. */
+export interface Pooled {
+  run: number[]
+  other: number[]
+}
+
+export function useComparison(
+  id: MaybeRefOrGetter<number>,
+  other: MaybeRefOrGetter<number>,
+  pooled: MaybeRefOrGetter<Pooled>,
+) {
   return useQuery({
-    queryKey: computed(() => ['run', toValue(id), 'against', toValue(other)]),
+    queryKey: computed(() => ['run', toValue(id), 'against', toValue(other), toValue(pooled)]),
     queryFn: () =>
       body(
         api.GET('/api/runs/{run_id}/against/{other_id}', {
-          params: { path: { run_id: toValue(id), other_id: toValue(other) } },
+          params: {
+            path: { run_id: toValue(id), other_id: toValue(other) },
+            query: toValue(pooled),
+          },
         }),
       ),
+    placeholderData: keepPreviousData,
   })
 }
 

@@ -1545,7 +1545,7 @@ export interface paths {
         put?: never;
         /**
          * Start Run
-         * @description Queue a run of the experiment's newest revision.
+         * @description Queue a run of the experiment's newest revision, and let others follow it.
          */
         post: operations["stonekettle_server_runs_api_start_run"];
         delete?: never;
@@ -1788,7 +1788,8 @@ export interface paths {
         };
         /**
          * Compare Runs
-         * @description The run compared with another one: figure by figure, and in a sentence.
+         * @description The run compared with another one: figure by figure, and in a sentence. Runs may be pooled with either: then the
+         *     spread between the runs of a side is what a difference is judged by.
          */
         get: operations["stonekettle_server_runs_api_compare_runs"];
         put?: never;
@@ -3500,6 +3501,17 @@ export interface components {
             /** May Start */
             may_start: boolean;
         };
+        /**
+         * Often
+         * @description How many times the experiment is run, one after the other.
+         */
+        Often: {
+            /**
+             * Times
+             * @default 1
+             */
+            times: number;
+        };
         /** Started */
         Started: {
             /** Id */
@@ -3916,6 +3928,8 @@ export interface components {
             ended: boolean;
             /** Begins At */
             begins_at: string | null;
+            /** Again */
+            again: number;
             /** Begun At */
             begun_at: number | null;
             /** Elapsed S */
@@ -4282,6 +4296,22 @@ export interface components {
              */
             why: string;
         };
+        /**
+         * Pooled
+         * @description Further runs on the side of the run, and of the other one.
+         */
+        Pooled: {
+            /**
+             * Run
+             * @default []
+             */
+            run: number[];
+            /**
+             * Other
+             * @default []
+             */
+            other: number[];
+        };
         /** ApartLine */
         ApartLine: {
             /**
@@ -4294,32 +4324,44 @@ export interface components {
         };
         /**
          * BesideLine
-         * @description Plain figures of the two, the first's and the second's: the share of steps that failed at the loads both had, and
+         * @description Plain figures of the two: the share of steps that failed at the loads both had, and
          *     what a million steps cost at the highest of them, in ``currency``; null where instances have no price.
          */
         BesideLine: {
             /** Load */
             load: number;
-            /** Errors */
-            errors: [
-                number,
-                number
-            ];
-            /** Cost */
-            cost: [
-                number,
-                number
-            ] | null;
+            errors: components["schemas"]["Two"];
+            cost: components["schemas"]["Two"] | null;
             /** Currency */
             currency: string;
         };
         /**
+         * ByLoad
+         * @description A figure load by load, as columns: in the first run, in the second, and the ends of the ratio's 95 % interval.
+         */
+        ByLoad: {
+            /** Load */
+            load: number[];
+            /** First */
+            first: number[];
+            /** Second */
+            second: number[];
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
+        };
+        /**
          * ComparisonAnswer
-         * @description ``second`` compared with ``first``, at loads counted in ``unit``.
+         * @description ``second`` compared with ``first``, at loads counted in ``unit``; others may be pooled with either.
          */
         ComparisonAnswer: {
             first: components["schemas"]["RunShown"];
             second: components["schemas"]["RunShown"];
+            /** Others First */
+            others_first: components["schemas"]["RunShown"][];
+            /** Others Second */
+            others_second: components["schemas"]["RunShown"][];
             /** Sentence */
             sentence: string;
             /**
@@ -4359,21 +4401,7 @@ export interface components {
             unseen: number;
             /** Stands */
             stands: boolean;
-            /** Levels */
-            levels: components["schemas"]["LevelLine"][];
-        };
-        /**
-         * LevelLine
-         * @description A figure at one load, as each run had it.
-         */
-        LevelLine: {
-            /** Load */
-            load: number;
-            /** First */
-            first: number;
-            /** Second */
-            second: number;
-            ratio: components["schemas"]["Ratio"];
+            by_load: components["schemas"]["ByLoad"];
         };
         /**
          * Ratio
@@ -4391,6 +4419,8 @@ export interface components {
         RunShown: {
             /** Id */
             id: number;
+            /** Experiment Id */
+            experiment_id: number;
             /** Experiment */
             experiment: string;
             /** Queued At */
@@ -4401,6 +4431,16 @@ export interface components {
             simulated: boolean;
             /** Seeded */
             seeded: boolean;
+        };
+        /**
+         * Two
+         * @description The first run's figure and the second's.
+         */
+        Two: {
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
         };
         /**
          * ExportIn
@@ -4499,8 +4539,8 @@ export interface components {
         };
         /**
          * FigureHistory
-         * @description A figure over the runs that know it: in seconds, users, shares or money, as ``figure`` says. Its ``shifted``
-         *     runs are those at which it became another.
+         * @description A figure over the runs that know it, each value with the ends of its 95 % interval: in seconds, users, shares or
+         *     money, as ``figure`` says. Its ``shifted`` runs are those at which it became another.
          */
         FigureHistory: {
             /** Name */
@@ -4514,8 +4554,12 @@ export interface components {
             figure: "p95" | "demand" | "comfort limit" | "saturation point" | "cost" | "error ratio";
             /** Runs */
             runs: number[];
-            /** Values */
-            values: components["schemas"]["Ratio"][];
+            /** Value */
+            value: number[];
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
             /** Stretches */
             stretches: components["schemas"]["StretchLine"][];
             /** Shifted */
@@ -7303,7 +7347,9 @@ export interface operations {
     };
     stonekettle_server_runs_api_start_run: {
         parameters: {
-            query?: never;
+            query?: {
+                times?: number;
+            };
             header?: never;
             path: {
                 experiment_id: number;
@@ -7621,7 +7667,10 @@ export interface operations {
     };
     stonekettle_server_runs_api_compare_runs: {
         parameters: {
-            query?: never;
+            query?: {
+                run?: number[];
+                other?: number[];
+            };
             header?: never;
             path: {
                 run_id: number;

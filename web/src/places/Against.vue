@@ -1,18 +1,22 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { Schemas } from '@/api/client'
-import { useComparison } from '@/api/queries'
+import { useComparison, type Pooled } from '@/api/queries'
 import Loading from '@/ui/Loading.vue'
+import OneSide from './run/OneSide.vue'
+import Overlay from './run/Overlay.vue'
 import Problem from '@/ui/Problem.vue'
 import Sentence from '@/ui/Sentence.vue'
-import { figure, loadFigure, percent, seconds, users, when } from '@/ui/format'
+import { figure, loadFigure, percent, seconds, signed, users, when } from '@/ui/format'
 
 /** One run beside another: the sentence, in what they differ, and each figure as a rung of a ladder against 1. */
-const props = defineProps<{ id: number; other: number }>()
+const props = defineProps<{ id: number; other: number; pooled: Pooled }>()
 const answer = useComparison(
   () => props.id,
   () => props.other,
+  () => props.pooled,
 )
+const pair = computed(() => !props.pooled.run.length && !props.pooled.other.length)
 type Line = Schemas['FigureLine']
 const found = computed(() => answer.data.value)
 /** What stands there at first; the others are more of the same. */
@@ -36,11 +40,6 @@ const ticks = computed(() => {
     (up) => (Math.log(up) < 0.85 * reach.value ? [1 / up, up] : []),
   )
 })
-const signed = (ratio: number) => {
-  const by = (ratio - 1) * 100
-  const told = Math.abs(by) >= 10 ? Math.abs(by).toFixed(0) : Math.abs(by).toPrecision(2)
-  return `${by >= 0 ? '+' : '−'}${told} %`
-}
 const MARKS: Record<string, string> = {
   slower: '✕',
   faster: '○',
@@ -58,15 +57,17 @@ function words(line: Line): string {
 const subject = (line: Line) => line.subject.split(' / ').at(-1)?.replace('.', ' ') ?? ''
 const NAMES: Record<string, string> = { demand: 'busy per step', held: 'held per step' }
 const figureName = (line: Line) => NAMES[line.figure] ?? line.figure
-const told = (line: Line, value: number) =>
+const told = (line: Line, value: number | undefined) =>
   line.figure === 'throughput' ? `${loadFigure(value)} /s` : seconds(value)
 const load = (value: number) => (found.value?.unit === 'users' ? users(value) : loadFigure(value))
 </script>
 
 <template>
   <h1 class="mb-1">
-    <RouterLink :to="`/runs/${id}`">Run {{ id }}</RouterLink> against
-    <RouterLink :to="`/runs/${other}`">run {{ other }}</RouterLink>
+    <RouterLink :to="`/runs/${id}`">Run {{ id }}</RouterLink
+    ><template v-for="one in pooled.run" :key="one">, {{ one }}</template> against
+    <RouterLink :to="`/runs/${other}`">run {{ other }}</RouterLink
+    ><template v-for="one in pooled.other" :key="one">, {{ one }}</template>
   </h1>
   <Loading v-if="answer.isPending.value" what="the comparison" />
   <Problem v-else-if="answer.isError.value" :error="answer.error.value" />
@@ -74,10 +75,11 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
     <div class="min-w-0">
       <p class="text-[18px]" data-testid="sentence"><Sentence :text="found.sentence" /></p>
       <p class="label mt-1">
-        Ratios of run {{ id }} to run {{ other }} at {{ found.loads.length }} loads that both had
-        ({{ found.loads.map(load).join(', ') }} {{ found.unit }}), with 95 % intervals; what stands
-        when all are judged together first.
+        Ratios of {{ pair ? `run ${id} to run ${other}` : 'the one side to the other' }} at
+        {{ found.loads.length }} loads that both had ({{ found.loads.map(load).join(', ') }}
+        {{ found.unit }}), with 95 % intervals; what stands when all are judged together first.
       </p>
+      <Overlay :key="`${id} ${other}`" :found="found" />
       <table class="mt-3 w-full" data-testid="ladder">
         <thead>
           <tr>
@@ -102,8 +104,11 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
             v-for="line in lines"
             :key="line.subject + line.figure"
             :title="
-              line.levels
-                .map((l) => `${load(l.load)}: ${told(line, l.first)} → ${told(line, l.second)}`)
+              line.by_load.load
+                .map(
+                  (at, i) =>
+                    `${load(at)}: ${told(line, line.by_load.first[i])} → ${told(line, line.by_load.second[i])}`,
+                )
                 .join('\n')
             "
           >
@@ -165,17 +170,17 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
       <section v-if="found.beside" aria-label="Errors and cost">
         <h2 class="mb-1">Errors and cost</h2>
         <p>
-          Failed steps at the loads both had: {{ percent(found.beside.errors[0]) }} in run
-          {{ other }}, {{ percent(found.beside.errors[1]) }} in run {{ id }}.
+          Failed steps at the loads both had: {{ percent(found.beside.errors.first) }} in run
+          {{ other }}, {{ percent(found.beside.errors.second) }} in run {{ id }}.
         </p>
         <p v-if="found.beside.cost">
           A million steps at {{ load(found.beside.load) }} {{ found.unit }} cost
-          {{ figure(found.beside.cost[0]) }} {{ found.beside.currency }} in run {{ other }},
-          {{ figure(found.beside.cost[1]) }} {{ found.beside.currency }} in run {{ id }}.
+          {{ figure(found.beside.cost.first) }} {{ found.beside.currency }} in run {{ other }},
+          {{ figure(found.beside.cost.second) }} {{ found.beside.currency }} in run {{ id }}.
         </p>
         <p v-else class="label">What steps cost is not told: instances have no price.</p>
       </section>
-      <section v-for="run in [found.first, found.second]" :key="run.id">
+      <section v-for="(run, i) in [found.first, found.second]" :key="run.id">
         <h2 class="text-[15.5px]">
           <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
           <span v-if="run.seeded" class="label"> by the practice twin</span>
@@ -183,6 +188,13 @@ const load = (value: number) => (found.value?.unit === 'users' ? users(value) : 
         </h2>
         <p class="label">{{ run.experiment }}, {{ when(run.queued_at) }}</p>
         <p class="break-words"><Sentence :text="run.verdict" /></p>
+        <OneSide
+          :run="run"
+          :taken="[id, other, ...pooled.run, ...pooled.other]"
+          :others="i ? found.others_second : found.others_first"
+          :side="i ? 'run' : 'other'"
+          :pooled="pooled"
+        />
       </section>
     </aside>
   </div>

@@ -123,8 +123,16 @@ function setTags(text: string) {
   const tags = tagsOf(text)
   set('tags', tags.length ? tags : undefined)
 }
+const times = ref('1')
+const TIMES = [
+  { value: '1', text: 'once' },
+  { value: '3', text: 'three times' },
+  { value: '5', text: 'five times' },
+  { value: '10', text: 'ten times' },
+]
 async function run() {
-  const started = await start.mutateAsync(props.id).catch(() => undefined)
+  const asked = { experiment: props.id, times: Number(times.value) }
+  const started = await start.mutateAsync(asked).catch(() => undefined)
   if (started) await router.push(`/runs/${started.id}`)
 }
 async function rehearse() {
@@ -185,6 +193,7 @@ async function copy() {
         >
           {{ rehearsal.isPending.value ? 'Rehearsing …' : 'Rehearse' }}
         </Action>
+        <Choice v-model="times" label="How often" :options="TIMES" :disabled="!mayStart" />
         <JobProgress :progress="rehearsal.progress.value" @cancel="rehearsal.cancel()" />
         <Problem v-if="rehearsal.isError.value" :error="rehearsal.error.value" />
         <p v-if="saving !== 'saved'" class="label">
@@ -205,6 +214,10 @@ async function copy() {
           <template v-else
             >It takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}. Started now,
             its load ends soon after {{ ends }}.
+          </template>
+          <template v-if="times !== '1'"
+            >The others follow one after the other, while they finish and nobody changes the
+            experiment.
           </template>
           <template v-if="outline.cost !== null"
             >Its system costs {{ cost }} {{ outline.currency }} meanwhile.

@@ -38,7 +38,7 @@ const loads = computed(() =>
 const pointed = ref<number | null>(null)
 const runs = computed(() => [...(history.value?.runs ?? [])].reverse())
 const values = computed(
-  () => new Map(shown.value?.runs.map((run, i) => [run, shown.value?.values[i]]) ?? []),
+  () => new Map(shown.value?.runs.map((run, i) => [run, shown.value?.value[i]]) ?? []),
 )
 /** The run before one, of its kind and not left out: what it is compared with. */
 function before(run: number): number | undefined {
@@ -159,8 +159,8 @@ function before(run: number): number | undefined {
             <td class="whitespace-nowrap">{{ day(run.at) }}</td>
             <td><RunState :state="run.state" :seeded="run.seeded" /></td>
             <td class="figures whitespace-nowrap">
-              <template v-if="shown && values.get(run.id)">
-                {{ told(values.get(run.id)!.value, shown, history) }}
+              <template v-if="shown && values.get(run.id) !== undefined">
+                {{ told(values.get(run.id)!, shown, history) }}
               </template>
               <template v-else>–</template>
             </td>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
 import { useHalt } from '@/api/halt'
 import { usePlate, useRun, useStopRun } from '@/api/queries'
+import AxisSwitch from '@/plates/AxisSwitch.vue'
 import LevelTable from '@/plates/LevelTable.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
 import type { Stretch } from '@/plates/dragging'
@@ -237,6 +238,10 @@ useShortcuts([
 
       <section v-if="live" class="space-y-3" data-testid="progress">
         <p>{{ run.data.value.cause }}</p>
+        <p v-if="run.data.value.again">
+          When it has finished, {{ counted(run.data.value.again, 'run') }} of the same
+          {{ run.data.value.again === 1 ? 'follows' : 'follow' }}; stop it, and none does.
+        </p>
         <p v-if="run.data.value.begins_at && !run.data.value.begun_at">
           Load is to begin at {{ when(run.data.value.begins_at) }}.
         </p>
@@ -336,24 +341,7 @@ useShortcuts([
 
     <div class="min-w-0">
       <div class="mb-2 flex flex-wrap items-center gap-3">
-        <div
-          role="radiogroup"
-          aria-label="Axis"
-          class="flex overflow-hidden rounded border border-rule"
-        >
-          <button
-            v-for="choice in ['clock', 'load'] as const"
-            :key="choice"
-            type="button"
-            role="radio"
-            :aria-checked="axis === choice"
-            class="px-3 py-1"
-            :class="axis === choice ? 'bg-ink text-paper' : 'bg-card'"
-            @click="axis = choice"
-          >
-            {{ choice === 'clock' ? 'Over time' : 'Against load' }}
-          </button>
-        </div>
+        <AxisSwitch v-model="axis" />
         <PlateChoices v-if="input" v-model="shown" :plate="input.plate" />
         <template v-if="stretch">
           <span class="figures" data-testid="window"

@@ -65,7 +65,7 @@ const summary = computed(
     <svg :width="width" :height="HEIGHT" role="img" :aria-label="summary" class="block">
       <g v-for="level in levels" :key="level">
         <line :x1="LEFT" :x2="width - RIGHT" :y1="y(level)" :y2="y(level)" stroke="var(--rule)" />
-        <text :x="LEFT - 8" :y="y(level) + 4" text-anchor="end" class="axis">
+        <text :x="LEFT - 8" :y="y(level) + 4" text-anchor="end" class="plate-text">
           {{ told(level, shown, history) }}
         </text>
       </g>
@@ -77,7 +77,7 @@ const summary = computed(
           :y2="HEIGHT - BOTTOM + 5"
           stroke="var(--ink-2)"
         />
-        <text :x="x(tick.at)" :y="HEIGHT - 8" text-anchor="middle" class="axis">
+        <text :x="x(tick.at)" :y="HEIGHT - 8" text-anchor="middle" class="plate-text">
           {{ tick.text }}
         </text>
       </g>
@@ -111,8 +111,8 @@ const summary = computed(
           :x="flag.before ? flag.at - 4 : flag.at + 4"
           :y="14 + flag.line * LINE_PX"
           :text-anchor="flag.before ? 'end' : 'start'"
-          class="axis"
-          :class="{ own: flag.own }"
+          class="plate-text"
+          :class="{ told: flag.own }"
         >
           {{ flag.text }}
         </text>
@@ -146,7 +146,7 @@ const summary = computed(
           :x="x(mark.at)"
           :y="HEIGHT - BOTTOM - 6"
           text-anchor="middle"
-          class="axis"
+          class="plate-text"
         >
           baseline
         </text>
@@ -155,7 +155,7 @@ const summary = computed(
           :x="x(mark.at)"
           :y="y(mark.high) - 8"
           :text-anchor="x(mark.at) > width - 140 ? 'end' : 'middle'"
-          class="axis own"
+          class="plate-text told"
         >
           run {{ mark.run }}: {{ told(mark.value, shown, history) }}
         </text>
@@ -163,13 +163,3 @@ const summary = computed(
     </svg>
   </div>
 </template>
-
-<style scoped>
-.axis {
-  fill: var(--ink-2);
-  font-size: 12px;
-}
-.own {
-  fill: var(--ink);
-}
-</style>

@@ -20,7 +20,9 @@ const history = {
 const shown = {
   figure: 'p95',
   runs: [3, 1, 2, 4, 5, 6],
-  values: [0.2, 0.1, 0.11, 0.1, 0.3, 0.31].map(ratio),
+  value: [0.2, 0.1, 0.11, 0.1, 0.3, 0.31],
+  low: [0.19, 0.09, 0.1, 0.09, 0.28, 0.29],
+  high: [0.21, 0.11, 0.12, 0.11, 0.33, 0.34],
   stretches: [
     { first: 1, last: 4, level: ratio(0.1), band: ratio(0.1) },
     { first: 5, last: 6, level: ratio(0.3), band: ratio(0.3) },

@@ -27,13 +27,15 @@ export function marksOf(history: History, shown: FigureHistory): Mark[] {
   return shown.runs
     .flatMap((id, i) => {
       const run = runs.get(id)
-      const value = shown.values[i]
-      return run && value
+      const [value, low, high] = [shown.value[i], shown.low[i], shown.high[i]]
+      return run && value !== undefined && low !== undefined && high !== undefined
         ? [
             {
               run: id,
               at: Date.parse(run.at),
-              ...value,
+              value,
+              low,
+              high,
               seeded: run.seeded,
               baseline: run.baseline,
             },

@@ -75,6 +75,13 @@ export function when(iso: string): string {
   })
 }
 
+/** By how much a ratio is off one: +18 %, −4.1 %. */
+export function signed(ratio: number): string {
+  const by = (ratio - 1) * 100
+  const told = Math.abs(by) >= 10 ? Math.abs(by).toFixed(0) : Math.abs(by).toPrecision(2)
+  return `${by >= 0 ? '+' : '−'}${told} %`
+}
+
 /** 14 Mar 2026. */
 export function day(iso: string): string {
   return new Date(iso).toLocaleDateString('en-GB', {

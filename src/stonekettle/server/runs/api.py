@@ -24,7 +24,7 @@ from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs import rules as jobs
 from stonekettle.server.jobs.answers import JobStarted, started
 from stonekettle.server.problems import Conflict
-from stonekettle.server.requests import json_part
+from stonekettle.server.requests import json_part, written
 from stonekettle.server.runs import (
     baselines,
     comparisons,
@@ -34,6 +34,7 @@ from stonekettle.server.runs import (
     forecasts,
     metering,
     readiness,
+    repeating,
     retention,
     room,
     rules,
@@ -114,6 +115,7 @@ class RunDetail(RunLine):
     compared with now, since ``baseline_since``: itself, maybe."""
 
     begins_at: datetime | None
+    again: int
     begun_at: float | None
     elapsed_s: int
     stop_requested_by: str
@@ -153,11 +155,17 @@ def get_readiness(request: HttpRequest, experiment_id: int) -> readiness.Readine
     return readiness.of(actor_of(request), get_object_or_404(Experiment, pk=experiment_id))
 
 
+class Often(Schema):
+    """How many times the experiment is run, one after the other."""
+
+    times: int = Field(1, ge=1, le=repeating.MOST)
+
+
 @router.post("/experiments/{experiment_id}/runs", response={201: Started})
-def start_run(request: HttpRequest, experiment_id: int) -> Status[Started]:
-    """Queue a run of the experiment's newest revision."""
+def start_run(request: HttpRequest, experiment_id: int, often: Query[Often]) -> Status[Started]:
+    """Queue a run of the experiment's newest revision, and let others follow it."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    return Status(201, Started(id=rules.start(actor_of(request), experiment).pk))
+    return Status(201, Started(id=rules.start(actor_of(request), experiment, again=often.times - 1).pk))
 
 
 @router.get("/experiments/{experiment_id}/forecast", response=forecasts.ForecastAnswer)
@@ -205,6 +213,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         **_line(run),
         load=outline.sketch(run.plan),
         begins_at=run.begins_at,
+        again=run.again,
         begun_at=run.begun_at,
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,
@@ -280,7 +289,7 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
     stored = data.seconds_stored(run)
     read = plates.read(run, window, stored)
     found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored)
-    return HttpResponse(found.model_dump_json(), content_type="application/json")
+    return written(found)
 
 
 @router.post("/runs/{run_id}/stop", response={202: Started})
@@ -339,11 +348,23 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     return _download(request, run, json.dumps(told, indent=2), "application/json", "result.json")
 
 
+class Pooled(Schema):
+    """Further runs on the side of the run, and of the other one."""
+
+    run: list[int] = Field([], max_length=comparisons.MOST_A_SIDE)
+    other: list[int] = Field([], max_length=comparisons.MOST_A_SIDE)
+
+
 @router.get("/runs/{run_id}/against/{other_id}", response=comparisons.ComparisonAnswer)
-def compare_runs(request: HttpRequest, run_id: int, other_id: int) -> comparisons.ComparisonAnswer:
-    """The run compared with another one: figure by figure, and in a sentence."""
+def compare_runs(request: HttpRequest, run_id: int, other_id: int, pooled: Query[Pooled]) -> HttpResponse:
+    """The run compared with another one: figure by figure, and in a sentence. Runs may be pooled with either: then the
+    spread between the runs of a side is what a difference is judged by."""
     runs = Run.objects.there().select_related("revision__experiment")
-    return comparisons.of(get_object_or_404(runs, pk=other_id), get_object_or_404(runs, pk=run_id))
+    firsts, seconds = (
+        [get_object_or_404(runs, pk=key) for key in (one, *others)]
+        for one, others in ((other_id, pooled.other), (run_id, pooled.run))
+    )
+    return written(comparisons.of(firsts, seconds))
 
 
 @router.get("/runs/{run_id}/facts.csv")

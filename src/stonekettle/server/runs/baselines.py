@@ -102,7 +102,7 @@ def _base_of(run: Run) -> Run | None:
 
 def _judged(base: Run, run: Run) -> Judged:
     try:
-        found = comparisons.between(base, run)
+        found = comparisons.between([base], [run])
     except Conflict as conflict:
         return Judged(run=base.pk, verdict="not comparable", sentence=str(conflict))
     return Judged(run=base.pk, verdict=found.verdict, sentence=found.sentence)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -19,6 +20,7 @@ from stonekettle.server.runs.models import Run
 
 FIGURES = ("mean", "p95", "demand", "held", "throughput", "p50", "p99")
 """In the order in which they are read."""
+MOST_A_SIDE = 10
 Verdict = Literal["faster", "slower", "no difference", "inconclusive"]
 
 
@@ -30,13 +32,14 @@ class Ratio(Schema):
     high: float
 
 
-class LevelLine(Schema):
-    """A figure at one load, as each run had it."""
+class ByLoad(Schema):
+    """A figure load by load, as columns: in the first run, in the second, and the ends of the ratio's 95 % interval."""
 
-    load: float
-    first: float
-    second: float
-    ratio: Ratio
+    load: list[float]
+    first: list[float]
+    second: list[float]
+    low: list[float]
+    high: list[float]
 
 
 class FigureLine(Schema):
@@ -50,7 +53,7 @@ class FigureLine(Schema):
     detectable: float
     unseen: float
     stands: bool
-    levels: list[LevelLine]
+    by_load: ByLoad
 
 
 class ApartLine(Schema):
@@ -60,6 +63,7 @@ class ApartLine(Schema):
 
 class RunShown(Schema):
     id: int
+    experiment_id: int
     experiment: str
     queued_at: str
     verdict: str
@@ -67,21 +71,30 @@ class RunShown(Schema):
     seeded: bool
 
 
+class Two(Schema):
+    """The first run's figure and the second's."""
+
+    first: float
+    second: float
+
+
 class BesideLine(Schema):
-    """Plain figures of the two, the first's and the second's: the share of steps that failed at the loads both had, and
+    """Plain figures of the two: the share of steps that failed at the loads both had, and
     what a million steps cost at the highest of them, in ``currency``; null where instances have no price."""
 
     load: float
-    errors: tuple[float, float]
-    cost: tuple[float, float] | None
+    errors: Two
+    cost: Two | None
     currency: str
 
 
 class ComparisonAnswer(Schema):
-    """``second`` compared with ``first``, at loads counted in ``unit``."""
+    """``second`` compared with ``first``, at loads counted in ``unit``; others may be pooled with either."""
 
     first: RunShown
     second: RunShown
+    others_first: list[RunShown]
+    others_second: list[RunShown]
     sentence: str
     verdict: Verdict
     unit: str
@@ -93,49 +106,65 @@ class ComparisonAnswer(Schema):
 
 @dataclass(frozen=True)
 class Found:
-    """Two runs compared."""
+    """Two runs compared, or several with several: ``firsts`` and ``seconds``, of which the first of each speak for
+    their sides."""
 
     comparison: Comparison
-    before: words.Side
-    after: words.Side
+    firsts: Sequence[words.Side]
+    seconds: Sequence[words.Side]
     beside: Beside | None
 
     @property
+    def before(self) -> words.Side:
+        return self.firsts[0]
+
+    @property
+    def after(self) -> words.Side:
+        return self.seconds[0]
+
+    @property
     def verdict(self) -> Verdict:
-        return words.verdict(self.comparison, self.before, self.after)
+        return words.verdict(self.comparison, self.firsts, self.seconds)
 
     @property
     def sentence(self) -> str:
-        return words.sentence(self.comparison, self.before, self.after)
+        return words.sentence(self.comparison, self.firsts, self.seconds)
 
 
-def between(first: Run, second: Run) -> Found:
+def between(firsts: Sequence[Run], seconds: Sequence[Run]) -> Found:
     """Compare them. Raises :class:`Conflict` where one has no findings, or they had no load alike."""
-    if first.pk == second.pk:
+    every = [*firsts, *seconds]
+    if len({run.pk for run in every}) < len(every):
         raise Conflict("A run is compared with another one, not with itself.")
-    before, after = _side(first), _side(second)
-    one, other = (list(facts.of(run, levels_alone=True)) for run in (first, second))
-    found = comparing.compare(one, other, full_from=comparing.full_from(before.analysis, after.analysis))
+    if max(len(firsts), len(seconds)) > MOST_A_SIDE:
+        raise Conflict(f"At most {MOST_A_SIDE} runs a side are compared: leave some out.")
+    before, after = ([_side(run) for run in runs] for runs in (firsts, seconds))
+    one, other = ([list(facts.of(run, levels_alone=True)) for run in runs] for runs in (firsts, seconds))
+    full = comparing.full_from(before[0].analysis, after[0].analysis)
+    found = comparing.compare_sides(one, other, full_from=full)
     if not found.differences:
+        names = " and ".join(f"run {run.pk}" for run in every)
         raise Conflict(
-            f"Run {first.pk} and run {second.pk} have no load in common, so nothing can be compared. "
+            f"{names[:1].upper()}{names[1:]} have no load in common, so nothing can be compared. "
             "Run both under the same load."
         )
-    return Found(found, before, after, comparing.beside(one, other))
+    return Found(found, before, after, comparing.beside(one[0], other[0]) if len(every) == 2 else None)
 
 
-def of(first: Run, second: Run) -> ComparisonAnswer:
+def of(firsts: Sequence[Run], seconds: Sequence[Run]) -> ComparisonAnswer:
     """Compare them, figure by figure. Raises as :func:`between`."""
-    told = between(first, second)
+    told = between(firsts, seconds)
     found = told.comparison
     return ComparisonAnswer(
-        first=_shown(first),
-        second=_shown(second),
+        first=_shown(firsts[0]),
+        second=_shown(seconds[0]),
+        others_first=[_shown(run) for run in firsts[1:]],
+        others_second=[_shown(run) for run in seconds[1:]],
         sentence=told.sentence,
         verdict=told.verdict,
         unit="users" if told.after.analysis.load_kind == "users" else "arrivals/s",
         loads=list(found.loads),
-        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(told.before, told.after)],
+        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(told.firsts, told.seconds)],
         figures=sorted((_line(one, found) for one in found.differences), key=_rank),
         beside=_beside(told),
     )
@@ -150,8 +179,8 @@ def _beside(told: Found) -> BesideLine | None:
     first, second = costs
     return BesideLine(
         load=found.load,
-        errors=found.errors,
-        cost=None if first is None or second is None else (first, second),
+        errors=Two(first=found.errors[0], second=found.errors[1]),
+        cost=None if first is None or second is None else Two(first=first, second=second),
         currency=told.after.plan.system.currency,
     )
 
@@ -172,6 +201,7 @@ def _side(run: Run) -> words.Side:
 def _shown(run: Run) -> RunShown:
     return RunShown(
         id=run.pk,
+        experiment_id=run.revision.experiment_id,
         experiment=run.revision.experiment.name,
         queued_at=run.queued_at.isoformat(),
         verdict=run.verdict,
@@ -181,7 +211,8 @@ def _shown(run: Run) -> RunShown:
 
 
 def _line(one: Difference, found: Comparison) -> FigureLine:
-    return FigureLine(
+    at = one.by_load
+    return FigureLine.model_construct(
         subject=one.subject,
         figure=one.figure,
         ratio=_ratio(one.ratio),
@@ -189,9 +220,14 @@ def _line(one: Difference, found: Comparison) -> FigureLine:
         detectable=min(one.detectable, 1e6),
         unseen=min(one.unseen, 1e6),
         stands=one in found.told,
-        levels=[
-            LevelLine(load=at.load, first=at.first, second=at.second, ratio=_ratio(at.ratio)) for at in one.level_of
-        ],
+        # Our own numbers, and many: not checked once more.
+        by_load=ByLoad.model_construct(
+            load=list(at.load),
+            first=list(at.first),
+            second=list(at.second),
+            low=list(at.low),
+            high=[min(high, 1e6) for high in at.high],
+        ),
     )
 
 

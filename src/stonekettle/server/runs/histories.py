@@ -52,14 +52,16 @@ class StretchLine(Schema):
 
 
 class FigureHistory(Schema):
-    """A figure over the runs that know it: in seconds, users, shares or money, as ``figure`` says. Its ``shifted``
-    runs are those at which it became another."""
+    """A figure over the runs that know it, each value with the ends of its 95 % interval: in seconds, users, shares or
+    money, as ``figure`` says. Its ``shifted`` runs are those at which it became another."""
 
     name: str
     subject: str
     figure: words.Figure
     runs: list[int]
-    values: list[Ratio]
+    value: list[float]
+    low: list[float]
+    high: list[float]
     stretches: list[StretchLine]
     shifted: list[int]
 
@@ -278,7 +280,9 @@ def _shown(kinds: Sequence[_Series]) -> list[FigureHistory]:
                     subject=line.subject,
                     figure=line.figure,
                     runs=[],
-                    values=[],
+                    value=[],
+                    low=[],
+                    high=[],
                     stretches=[],
                     shifted=[],
                 ),
@@ -286,7 +290,9 @@ def _shown(kinds: Sequence[_Series]) -> list[FigureHistory]:
             for run, value in zip(series.runs, line.values, strict=True):
                 if value is not None:
                     shown.runs.append(run.pk)
-                    shown.values.append(_ratio(value))
+                    shown.value.append(value.value)
+                    shown.low.append(value.low)
+                    shown.high.append(value.high)
             if one.course is not None:
                 shown.stretches += [
                     StretchLine(

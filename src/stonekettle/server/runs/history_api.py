@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, Query, Router, Schema, Status
 
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.requests import written
 from stonekettle.server.runs import baselines, histories, remarks
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems.models import System
@@ -32,9 +33,9 @@ class LeftOutBody(Schema):
 
 
 @router.get("/experiments/{experiment_id}/history", response=histories.HistoryAnswer)
-def get_history(request: HttpRequest, experiment_id: int, at: Query[HistoryQuery]) -> histories.HistoryAnswer:
+def get_history(request: HttpRequest, experiment_id: int, at: Query[HistoryQuery]) -> HttpResponse:
     """The experiment's key figures run by run, and since when what is different."""
-    return histories.of(get_object_or_404(Experiment, pk=experiment_id), at.load)
+    return written(histories.of(get_object_or_404(Experiment, pk=experiment_id), at.load))
 
 
 @router.get("/systems/{system_id}/history", response=list[histories.HistoryAnswer])

@@ -47,12 +47,13 @@ class Run(models.Model):
     """One execution of an experiment's revision.
 
     ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads, ``allowance`` where its
-    load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begins_at`` is when its load shall
-    begin, where a time was set; ``begun_at`` the start of load in seconds since the epoch: second 0 of everything
-    measured. ``conductor_seen_at`` is the leading worker's sign of life. ``result`` is the document of the findings,
-    None before analysis. ``simulated`` ones were played in virtual time, not measured. A deleted one is gone a day
-    later. One that is ``kept`` stays however long its system keeps runs; of others requests and seconds may be gone.
-    ``seeded`` ones were played by the practice twin before they came with the product. ``against`` is what the
+    load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begins_at`` is when its load
+    shall begin, where a time was set, ``again`` how many runs of the same follow once it has finished; ``begun_at``
+    the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the
+    leading worker's sign of life. ``result`` is the document of the findings, None before analysis. ``simulated``
+    ones were played in virtual time, not measured. A deleted one is gone a day later. One that is ``kept`` stays
+    however long its system keeps runs; of others requests and seconds may be gone. ``seeded`` ones were played by
+    the practice twin before they came with the product. ``against`` is what the
     comparison with the baseline said when it ended, ``remark`` what people note of it; one that is ``left_out`` of the
     history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
@@ -70,6 +71,7 @@ class Run(models.Model):
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     queued_at = models.DateTimeField(auto_now_add=True)
     begins_at = models.DateTimeField(null=True)
+    again = models.PositiveSmallIntegerField(default=0)
     begun_at = models.FloatField(null=True)
     ended_at = models.DateTimeField(null=True)
     stop_requested_by = models.CharField(max_length=150, default="")

@@ -39,9 +39,9 @@ def target_of(plan: Plan) -> str:
 
 
 @act("started", Role.PLANNER)
-def start(account: Account, experiment: Experiment, begins_at: datetime | None = None) -> Run:
-    """Queue a run of the revision in force, whose load begins at ``begins_at``, or once it is ready. One at a time on
-    each system: runs would disturb each other."""
+def start(account: Account, experiment: Experiment, begins_at: datetime | None = None, again: int = 0) -> Run:
+    """Queue a run of the revision in force, whose load begins at ``begins_at``, or once it is ready; ``again`` so many
+    runs follow it. One at a time on each system: runs would disturb each other."""
     halting.check()
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
@@ -60,6 +60,7 @@ def start(account: Account, experiment: Experiment, begins_at: datetime | None =
         plan_document=document.to_document(plan),
         requested_by=account.actor.user,
         begins_at=begins_at,
+        again=again,
         cause="Waiting for a worker.",
     )
     account.about("run", run.pk, experiment.name, note=f"at {hidden(target)}{', as scheduled' if begins_at else ''}")

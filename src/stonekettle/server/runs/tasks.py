@@ -17,7 +17,7 @@ from stonekettle.engine.stopping import Asked
 from stonekettle.plan import document
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
-from stonekettle.server.runs import analysing, data, exports, retention, rules, schedules, search
+from stonekettle.server.runs import analysing, data, exports, repeating, retention, rules, schedules, search
 from stonekettle.server.runs.conducting import DatabaseControl, Line, Looking
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
@@ -138,3 +138,4 @@ def _end(run_id: int, ending: End) -> None:
     if ending.has_data and data.seconds_stored(run):
         analysing.analyse(run, state=ending.state, cause=ending.cause)
     rules.move(run_id, ending.state, ending.cause)
+    repeating.follow(run_id)

@@ -20,7 +20,7 @@ from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import demo, played, season
 from stonekettle.server.runs.upgrading import bring_up_to_date
 
-PLAYED = (("Quick look", 9.2), ("Harbour festival", 8.1), ("Quick look", 1.9))
+PLAYED = (("Quick look", 1.9),)
 """Experiments played at the first start, so many days ago."""
 CHANGED = "(changed)"
 """Stands in the file for a password that opens nothing any more."""
@@ -44,7 +44,7 @@ class Command(BaseCommand):
         if options["no_demo"] or Experiment.objects.exists():
             return
         made = demo.describe(actor)
-        self.stdout.write("Bringing in the season of the tram company, and playing three runs in virtual time …")
+        self.stdout.write("Bringing in the season of the tram company, and playing a run in virtual time …")
         season.seed(actor, made)
         for number, (name, days) in enumerate(PLAYED):
             experiment = next(one for one in made if one.name == name)
