@@ -197,7 +197,7 @@ def test_a_new_experiment_begins_from_a_shape(page: Page) -> None:
     page.get_by_role("button", name="New experiment").click()
     expect(page.get_by_role("button", name="Create experiment")).to_be_disabled()
     page.get_by_label("Name").fill("Morning: rush")
-    page.get_by_label("System").select_option("Quillport Tramways")
+    page.get_by_label("It runs against").select_option("Quillport Tramways")
     page.get_by_role("radio", name="Morning rush").check()
     page.get_by_role("button", name="Create experiment").click()
     expect(page.get_by_role("heading", name="Morning: rush")).to_be_visible()
