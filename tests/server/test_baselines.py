@@ -132,6 +132,21 @@ def test_the_history_reads_response_times_at_one_load(client: Client, experiment
     assert client.get(f"/api/experiments/{experiment.pk}/history?load=0").status_code == 422
 
 
+def test_where_the_practice_system_listens_is_no_difference(client: Client, experiment: Experiment) -> None:
+    """Its ports are others at each start; those of a system of one's own are told."""
+    runs = [measured(experiment, seed) for seed in (1, 2)]
+    for port, run in enumerate(runs, start=41000):
+        system = {**run.plan_document["system"], "base_url": f"http://127.0.0.1:{port}"}
+        run.plan_document = {**run.plan_document, "system": system}
+        run.begun_at = float(port)  # a plan is read once for each start
+        run.save()
+    path = f"/runs/{runs[1].pk}/against/{runs[0].pk}"
+    assert get(client, path)["apart"] == []
+    Run.objects.update(target="http://127.0.0.1:41000")
+    (line,) = get(client, path)["apart"]
+    assert line["text"] == "Address http://127.0.0.1:41000 → http://127.0.0.1:41001."
+
+
 def test_the_history_of_a_system_is_that_of_its_experiments(client: Client, planner: User) -> None:
     from stonekettle.server.runs import demo
 

@@ -88,7 +88,7 @@ def test_a_run_of_it_opens_and_says_what_it_is(client: Client, experiments: dict
     export = client.get(f"/api/runs/{run.pk}/result.json").json()
     assert (export["seeded"], export["against"]["verdict"]) == (True, "slower")
     asked = client.post(f"/api/runs/{run.pk}/exports", {"what": "seconds.csv"}, "application/json").json()
-    assert "The seconds of run" in asked["detail"]
+    assert "its single seconds and requests did not come with it" in asked["detail"]
 
 
 def test_the_file_is_of_this_version(experiments: dict[str, Experiment]) -> None:

@@ -55,9 +55,13 @@ def _system(before: Plan, after: Plan) -> Iterator[str]:
 
 
 def _described(system: System) -> object:
-    """What a system is but for its address; ports of this machine, which are others at each start, are all alike."""
-    told = system.model_dump_json(exclude={"base_url"})
-    return _OWN_PORT.sub("//127.0.0.1:", told)
+    """What a system is but for its address."""
+    return own_ports_alike(system.model_dump_json(exclude={"base_url"}))
+
+
+def own_ports_alike(text: str) -> str:
+    """A description in which ports of this machine, which may be others at each start, are all alike."""
+    return _OWN_PORT.sub("//127.0.0.1:", text)
 
 
 def _component(before: Component, after: Component) -> Iterator[str]:

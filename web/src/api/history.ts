@@ -9,6 +9,7 @@ export type FigureHistory = Schemas['FigureHistory']
 export function useHistory(
   id: MaybeRefOrGetter<number>,
   load: MaybeRefOrGetter<number | null> = null,
+  wanted: MaybeRefOrGetter<boolean> = true,
 ) {
   return useQuery({
     queryKey: computed(() => ['history', toValue(id), toValue(load)]),
@@ -22,6 +23,8 @@ export function useHistory(
         }),
       ),
     placeholderData: keepPreviousData,
+    enabled: computed(() => toValue(wanted)),
+    staleTime: 30_000,
   })
 }
 

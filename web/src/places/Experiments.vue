@@ -12,8 +12,6 @@ import Sentence from '@/ui/Sentence.vue'
 import { given, users, when } from '@/ui/format'
 import OverTime from './experiment/OverTime.vue'
 
-/** Of so many experiments the history is told; of the others on their own pages. */
-const FIRST = 12
 const archived = ref(false)
 const experiments = useExperiments(archived)
 const router = useRouter()
@@ -70,11 +68,7 @@ const shown = computed(() => {
     </Action>
   </div>
   <ul v-else class="divide-y divide-rule border-y border-rule">
-    <li
-      v-for="(e, i) in shown"
-      :key="e.id"
-      class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]"
-    >
+    <li v-for="e in shown" :key="e.id" class="grid gap-x-6 gap-y-1 py-4 md:grid-cols-[2fr_3fr]">
       <div class="min-w-0">
         <RouterLink :to="`/experiments/${e.id}`" class="text-[17px] font-semibold break-words">{{
           e.name
@@ -109,7 +103,7 @@ const shown = computed(() => {
               />
             </p>
             <p class="break-words"><Sentence :text="e.last_run_verdict ?? ''" /></p>
-            <OverTime v-if="i < FIRST" :id="e.id" />
+            <OverTime :id="e.id" />
             <p v-if="e.last_run_simulated" class="text-ink-2">
               Not measured yet. Open it and press <strong>Start run</strong>: the load is drawn as
               it climbs, and after {{ given(e.duration_s) }} it says what holds here.

@@ -91,8 +91,11 @@ function before(run: number): number | undefined {
         />
         <p class="label mt-1">
           Each mark is a run with its 95 % interval, hollow where the practice twin made it; the
-          strip is where single runs scatter. Response times, errors and cost are at
-          {{ loadFigure(history.load) }} {{ history.unit }}.
+          strip is where single runs scatter.
+          <template v-if="history.load !== null"
+            >Response times, errors and cost are at {{ loadFigure(history.load) }}
+            {{ history.unit }}.</template
+          >
         </p>
       </div>
       <aside class="min-w-0 space-y-4">

@@ -12,6 +12,8 @@ from ninja import Schema
 from stonekettle.core import comparing
 from stonekettle.core.comparing import Beside, Comparison, Difference
 from stonekettle.core.types import Estimate
+from stonekettle.plan.models import Plan
+from stonekettle.plan.parts import PRACTICE
 from stonekettle.report import comparing as words
 from stonekettle.report import findings
 from stonekettle.server.problems import Conflict
@@ -191,11 +193,21 @@ def _million(side: words.Side, rate: float) -> float | None:
     return None if hourly is None or rate <= 0 else hourly / 3600 / rate * 1e6
 
 
+def described(run: Run) -> Plan:
+    """The plan as it ran. Where the practice system listens is another place at each start, and nothing of it."""
+    plan = run.plan
+    if run.target != PRACTICE:
+        return plan
+    return plan.model_copy(update={"system": plan.system.model_copy(update={"base_url": f"{PRACTICE}://"})})
+
+
 def _side(run: Run) -> words.Side:
     told = (run.result or {}).get("findings")
     if told is None:
         raise Conflict(f"Run {run.pk} has no findings that could be compared.")
-    return words.Side(f"run {run.pk}", run.plan, findings.read(told), run.simulated, run.state, run.generators.count())
+    return words.Side(
+        f"run {run.pk}", described(run), findings.read(told), run.simulated, run.state, run.generators.count()
+    )
 
 
 def _shown(run: Run) -> RunShown:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import statistics
 from collections.abc import Iterator, Mapping, Sequence
@@ -15,11 +16,12 @@ from stonekettle.core.comparing import Weights, levels_near
 from stonekettle.core.facts import WHOLE
 from stonekettle.core.types import Estimate
 from stonekettle.engine.lifecycle import ENDED
-from stonekettle.plan.differences import WORDING, differences
+from stonekettle.plan.differences import WORDING, differences, own_ports_alike
+from stonekettle.plan.parts import PRACTICE
 from stonekettle.report import history as words
 from stonekettle.report.history import Event, Line, Told
 from stonekettle.server.experiments.models import Experiment
-from stonekettle.server.runs.comparisons import Ratio
+from stonekettle.server.runs.comparisons import Ratio, described
 from stonekettle.server.runs.models import Run, RunFact
 
 MOST_RUNS = 400
@@ -156,8 +158,14 @@ def _series(runs: Sequence[Run], figures: Mapping[int, Mapping[_Key, Estimate]])
 
 def _changed(runs: Sequence[Run]) -> list[int]:
     """The places of runs whose system was described differently from that of the run before."""
-    described = [run.plan_document["system"] for run in runs]
+    described = [_description(run) for run in runs]
     return [place for place in range(1, len(runs)) if described[place] != described[place - 1]]
+
+
+def _description(run: Run) -> str:
+    """The system's description, comparable at a glance: what listens where in the practice system is not in it."""
+    told = json.dumps(run.plan_document["system"], sort_keys=True)
+    return own_ports_alike(told) if run.target == PRACTICE else told
 
 
 def _loads(runs: Sequence[int]) -> dict[int, dict[int, float]]:
@@ -329,7 +337,7 @@ def _events(series: _Series) -> Iterator[EventLine]:
     for event in series.happened:
         run, before = series.runs[event.at], series.runs[max(0, event.at - 1)]
         changes = [words.change(one, shift) for one, shift in event.shifts]
-        different = [line for line in differences(before.plan, run.plan) if line != WORDING]
+        different = [line for line in differences(described(before), described(run)) if line != WORDING]
         yield EventLine(run=run.pk, at=run.queued_at, changes=changes, different=different)
 
 

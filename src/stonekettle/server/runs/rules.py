@@ -190,7 +190,12 @@ def check_analysable(run: Run) -> None:
 
 
 def check_seconds(run: Run) -> None:
-    """Refuse what needs the seconds of a run that has none any more."""
+    """Refuse what needs the seconds of a run that has none any more, or that came without."""
+    if run.seeded:
+        raise Conflict(
+            f"Run {run.pk} was made by the practice twin; its single seconds and requests did not come with it. "
+            "Rehearse the experiment, or start it, for a run that has them."
+        )
     if run.seconds_gone_at is not None:
         raise Conflict(
             f"The seconds of run {run.pk} are gone since {run.seconds_gone_at:%-d %B %Y}: its system did not keep them "

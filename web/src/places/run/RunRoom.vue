@@ -17,6 +17,8 @@ const parts = computed(() => {
   return `${amount(requests + seconds + metrics, 'B')} (${told.join(', ')})`
 })
 const dates = computed(() => {
+  if (props.run.seeded)
+    return ['It came without its single seconds and requests: only rows of ten seconds are there.']
   const { requests, seconds, run } = props.run.goes
   const parts: [string, string | null | undefined][] = [
     ['Its requests', requests],
