@@ -62,6 +62,7 @@ def then(page: Page, verb: str) -> None:
     there = sentences(page).count()
     page.keyboard.press("Enter")
     expect(page.get_by_role("menuitem", name=verb.capitalize())).to_be_visible()
+    expect(page.get_by_role("menu")).to_be_focused()  # shown a moment before it hears keys
     page.keyboard.type(verb[0] if verb != "gather" else "ga")
     page.keyboard.press("Enter")
     expect(sentences(page)).to_have_count(there + 1)
