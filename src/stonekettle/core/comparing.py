@@ -298,7 +298,7 @@ class Beside:
 
 def beside(first: Sequence[Fact], second: Sequence[Fact]) -> Beside | None:
     """Errors and throughput at the loads that both runs had; None where they had none in common."""
-    a, b = _Side(first), _Side(second)
+    a, b = (_Side(fact for fact in facts if fact.subject == WHOLE) for facts in (first, second))
     pairs = sorted(_pairs(a, b))
     if not pairs:
         return None
