@@ -11,11 +11,13 @@ import pytest
 from scipy import stats
 
 from stonekettle.core import analysis, facts
-from stonekettle.core.comparing import Comparison, beside, compare, compare_sides
+from stonekettle.core.comparing import beside, compare
+from stonekettle.core.differences import Comparison
 from stonekettle.core.distribution import Law
 from stonekettle.core.facts import WHOLE, Fact
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned
+from stonekettle.core.pooling import compare_sides
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
 

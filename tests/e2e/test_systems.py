@@ -161,6 +161,7 @@ def test_faults_stand_at_their_field_and_undo_brings_back(page: Page) -> None:
     page.get_by_role("button", name="Redo").click()
     expect(page.get_by_test_id("map")).to_have_count(0)
     page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_test_id("map")).to_contain_text("quay")
     page.reload()
     expect(page.get_by_test_id("map")).to_contain_text("quay")
 

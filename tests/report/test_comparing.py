@@ -8,10 +8,12 @@ from dataclasses import replace
 import pytest
 
 from stonekettle.core import analysis
-from stonekettle.core.comparing import Comparison, compare, compare_sides
+from stonekettle.core.comparing import compare
+from stonekettle.core.differences import Comparison
 from stonekettle.core.facts import gather
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.orders import as_planned
+from stonekettle.core.pooling import compare_sides
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig

@@ -24,11 +24,12 @@ from stonekettle.server.access.models import Person
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
-from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.runs import data, merging, metering, schedules
 from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run
+from stonekettle.server.series.models import Series, Turn
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.targets import rules as targets
 from tests.server.acting import TESTS
@@ -140,6 +141,13 @@ def example(name: str) -> str:
     return (ROOT / "examples" / f"{name}.yaml").read_text()
 
 
+def _series(revision: Revision) -> Series:
+    plan = document.to_document(document.read(example("candidates")))
+    made = Series.objects.create(experiment=revision.experiment, revision=revision, plan_document=plan)
+    Turn.objects.create(series=made, number=1, block=1, candidate="planner 3.3")
+    return made
+
+
 @pytest.fixture
 def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
     """One object of every kind, by the name its place has in addresses."""
@@ -163,5 +171,6 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "token": token,
         "target_id": targets.claim(TESTS, TERMS).pk,
         "schedule_id": schedule.pk,
+        "series_id": _series(run.revision).pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,
     }

@@ -18,7 +18,7 @@ from stonekettle.server.runs.models import Run
 from stonekettle.server.systems.models import System
 
 pytestmark = pytest.mark.django_db
-NAMES = {"Quick look", "Harbour festival", "Weekly check"}
+NAMES = {"Quick look", "Harbour festival", "Weekly check", "Two planners"}
 
 
 @pytest.fixture

@@ -111,6 +111,12 @@ export const router = createRouter({
       meta: { title: 'Over time' },
     },
     {
+      path: '/series/:id(\\d+)',
+      component: () => import('./places/Series.vue'),
+      props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),
+      meta: { title: 'Candidates' },
+    },
+    {
       path: '/systems/:id(\\d+)/history',
       component: () => import('./places/SystemHistory.vue'),
       props: (route) => ({ id: number(route.params.id) }),

@@ -13,7 +13,7 @@ from stonekettle.cli import agent as agent_command
 from stonekettle.cli import bench as benches
 from stonekettle.cli import compare as compare_command
 from stonekettle.cli import run as run_command
-from stonekettle.core.comparing import MATTERS
+from stonekettle.core.differences import MATTERS
 from stonekettle.meters.agent import DEFAULT_PORT
 from stonekettle.plan import document, system_document
 from stonekettle.plan.quantities import parse_share

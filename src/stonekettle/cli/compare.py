@@ -13,7 +13,8 @@ from pydantic import ValidationError
 
 from stonekettle.core import comparing
 from stonekettle.core.analysis import Analysis
-from stonekettle.core.comparing import Comparison, full_from
+from stonekettle.core.comparing import full_from
+from stonekettle.core.differences import Comparison
 from stonekettle.core.facts import Fact
 from stonekettle.plan import document
 from stonekettle.plan.problems import PlanError

@@ -18,8 +18,8 @@ PRODUCT_COMMANDS = {
     "compare": "compare two runs of ./kettle run (see ./kettle compare --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
     "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: engine, timing, truth, compare, history, search, unfit, ordinary, meters, plate, facts, "
-    "records, requests, feeds, faults",
+    "bench": "measure: engine, timing, truth, compare, candidates, history, search, unfit, ordinary, meters, plate, "
+    "facts, records, requests, feeds, faults",
 }
 
 

@@ -17,16 +17,23 @@ CHECK_AT = 0.25
 """A check level has such a share of the highest load: it was there early, and there is enough to compare."""
 
 
+SHORT_TURN_S = 40.0
+
+
 def of(plan: Plan) -> tuple[str, ...]:
     """What would keep the run from answering, though it can run."""
     levels = plan.planned.levels()
     found = []
     if plan.limit_s is not None and plan.limit_s < plan.planned.duration_s:
         found.append(f"Its budget ends it after {format_duration(round(plan.limit_s, 1))}, before its load does.")
-    if len(levels) < MIN_LEVELS_FOR_A_CLAIM and plan.search is None:
+    if len(levels) < MIN_LEVELS_FOR_A_CLAIM and plan.search is None and plan.candidates is None:
         found.append(
             f"The profile has {len(levels)} level(s); a saturation point needs at least "
             f"{MIN_LEVELS_FOR_A_CLAIM}, half of them beyond it."
+        )
+    if plan.candidates is not None and min((level.duration_s for level in levels), default=0.0) < SHORT_TURN_S:
+        found.append(
+            f"Turns have levels under {SHORT_TURN_S:.0f} s: once their start is left out, little remains to compare."
         )
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:

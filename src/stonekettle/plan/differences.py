@@ -29,10 +29,18 @@ def differences(before: Plan, after: Plan) -> tuple[str, ...]:
         *_journeys(before, after),
         *_parts("feed", before.feeds, after.feeds),
         *_changed("think times", _waits(before.waits), _waits(after.waits)),
+        *_candidates(before, after),
         *_changed("when a generator is lost", before.generators.when_lost, after.generators.when_lost),
         *_reworded(before, after),
     )
     return found or (WORDING,)
+
+
+def _candidates(before: Plan, after: Plan) -> Iterator[str]:
+    names, other = ([one.name for one in plan.candidates.each] if plan.candidates else [] for plan in (before, after))
+    yield from _changed("candidates", *(", ".join(own) or "none" for own in (names, other)))
+    if names == other and before.candidates != after.candidates:
+        yield "candidates described differently"
 
 
 def _changed(what: str, before: str, after: str) -> Iterator[str]:

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.core.throughput import ThroughputGoal
-from stonekettle.plan import secrecy, system_document, template
+from stonekettle.plan import candidates, secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import columns_of
 from stonekettle.plan.journey import BUILT_IN, impossible_patterns
@@ -226,7 +226,24 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     if plan.budget.money is not None and not plan.system.cost_per_hour:
         mend = "Give instances a price per hour in the system's description, or limit the time."
         yield Problem("budget.money", f"no component of {plan.system.name!r} has a price.", mend)
+    yield from _inconsistent_candidates(plan)
     yield from _inconsistent_groups(plan)
+
+
+def _inconsistent_candidates(plan: Plan) -> Iterable[Problem]:
+    found = plan.candidates
+    if found is None:
+        return
+    if plan.search is not None:
+        message = "candidates are measured under the same load, and a search leads each to another one."
+        yield Problem("candidates", message, "Write the load out: hold one that all can carry.")
+    yield from candidates.inconsistencies(found, plan.system, [feed.name for feed in plan.feeds])
+    own = secrecy.origin_of(plan.system.base_url)
+    secret = next((journey.name for journey in plan.journeys if journey.secrets_for is not None), None)
+    for path, one in found.places:
+        if secret is not None and one.address is not None and secrecy.origin_of(one.address) != own:
+            message = f"the secrets of {secret!r} are for {own} alone."
+            yield Problem(f"candidates.{path}.address", message, "Take a journey without secrets, or one address.")
 
 
 def _inconsistent_search(plan: Plan) -> Iterable[Problem]:

@@ -10,6 +10,7 @@ from pydantic import Field, StringConstraints, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core import orders
+from stonekettle.plan.candidates import Candidate, Candidates, Value
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
 from stonekettle.plan.load import EVERYONE, ArrivalGroup, Fixed, Generators, Group, UserGroup
@@ -144,6 +145,7 @@ class Plan(Part):
     budget: Budget = Budget()
     waits: Waits | None = None
     error_limit: Share = 0.05
+    candidates: Candidates | None = None
 
     @model_validator(mode="after")
     def _one_way(self) -> Plan:
@@ -239,4 +241,31 @@ class Plan(Part):
             for i, journey in enumerate(self.journeys)
             if journey.proof is not None and journey.proof.address and not journey.proof.address.startswith("/")
         )
-        return (*((f"system.{path}", where) for path, where in self.system.addresses), *elsewhere, *counts)
+        turns = self.candidates.addresses if self.candidates is not None else ()
+        return (
+            *((f"system.{path}", where) for path, where in self.system.addresses),
+            *elsewhere,
+            *counts,
+            *((f"candidates.{path}", where) for path, where in turns),
+        )
+
+    def turn(self, candidate: Candidate, value: Value | None) -> Plan:
+        """The plan of one turn of a candidate, with a value of the second factor: a plan like any other."""
+        base = candidate.address or (value.address if value is not None else None) or self.system.base_url
+        components = tuple(
+            one.model_copy(
+                update={
+                    "version": candidate.versions.get(one.name, one.version),
+                    "instance_type": candidate.types.get(one.name, one.instance_type),
+                }
+            )
+            for one in self.system.components
+        )
+        system = self.system.model_copy(update={"base_url": base, "components": components})
+        rows = {feed.name: feed for feed in self.feeds}
+        instead = value.feeds if value is not None else {}
+        feeds = tuple(
+            rows[instead[feed.name]].model_copy(update={"name": feed.name}) if feed.name in instead else feed
+            for feed in self.feeds
+        )
+        return self.model_copy(update={"system": system, "feeds": feeds, "candidates": None})

@@ -83,6 +83,8 @@ def in_system(document: Any, change: Change) -> Any:
     made = dict(document)
     if isinstance(base := document.get("base_url"), str):
         made["base_url"] = _in_address(Owner("base_url", "system", "", 0, _origins([base])), "", base, change)
+    if isinstance(operations := document.get("operations"), Mapping):
+        made["operations"] = _in_operations(operations, change)
     if isinstance(components := document.get("components"), list):
         made["components"] = [_in_component(i, component, change) for i, component in enumerate(components)]
     return made
@@ -109,10 +111,31 @@ def in_journey(document: Any, change: Change) -> Any:
 
 
 def in_plan(document: Mapping[str, Any], change: Change) -> dict[str, Any]:
-    """A plan's document with each secret of its system and journeys changed."""
+    """A plan's document with each secret of its system, journeys and candidates changed."""
     made = {**document, "system": in_system(document.get("system"), change)}
     if isinstance(journeys := document.get("journeys"), list):
         made["journeys"] = [in_journey(journey, change) for journey in journeys]
+    if "candidates" in document:
+        made["candidates"] = in_candidates(document["candidates"], change)
+    return made
+
+
+def in_candidates(document: Any, change: Change) -> Any:
+    """The candidates of a plan, which need not be valid, with each secret of their calls changed."""
+    if isinstance(document, list):
+        return [in_candidates(one, change) for one in document]
+    if not isinstance(document, Mapping):
+        return document
+    made = {key: in_candidates(value, change) for key, value in document.items()}
+    call = document.get("call")
+    if isinstance(call, str):
+        method, _, address = call.partition(" ")
+        owner = Owner("candidates", "call", call, 0, _origins([address or "/"]))
+        made["call"] = f"{method} {_in_address(owner, 'call', address, change)}"
+        if isinstance(headers := document.get("headers"), Mapping):
+            made["headers"] = _in_fields(owner, "headers", headers, change)
+        if isinstance(body := document.get("body"), str):
+            made["body"] = _FIELD.sub(lambda m: _matched(owner, "body", m, change), body)
     return made
 
 
@@ -188,6 +211,19 @@ def texts_in(plan: Mapping[str, Any]) -> set[str]:
 
 def _origins(addresses: Iterable[str]) -> frozenset[str]:
     return frozenset(map(origin_of, addresses))
+
+
+def _in_operations(given: Mapping[str, Any], change: Change) -> dict[str, Any]:
+    made = dict(given)
+    address = given.get("address")
+    owner = Owner("operations", "operations", "", 0, _origins([address] if isinstance(address, str) else []))
+    if isinstance(address, str):
+        made["address"] = _in_address(owner, "address", address, change)
+    if isinstance(key := given.get("signing_key"), str):
+        made["signing_key"] = change(owner, "signing_key", key)
+    if isinstance(credentials := given.get("credentials"), Mapping):
+        made["credentials"] = _in_credentials(owner, credentials, change)
+    return made
 
 
 def _in_component(i: int, component: Any, change: Change) -> Any:

@@ -130,6 +130,20 @@ class Component(Part):
         return value
 
 
+class Operations(Part):
+    """Where the system is changed by calls: deployments, restarts, settings. Calls to this origin carry the
+    ``credentials``, those that are signed an HMAC by the ``signing_key``."""
+
+    address: str
+    credentials: Credentials | None = None
+    signing_key: str | None = Field(default=None, min_length=8, max_length=500)
+
+    @field_validator("address")
+    @classmethod
+    def _is_address(cls, value: str) -> str:
+        return address(value).rstrip("/")
+
+
 class System(Part):
     """What is measured, reached at ``base_url``."""
 
@@ -137,6 +151,7 @@ class System(Part):
     base_url: str
     currency: str = Field(default="EUR", pattern=r"^[A-Z]{3}$")
     notes: str = Field(default="", max_length=5_000)
+    operations: Operations | None = None
     components: tuple[Component, ...] = Field(default=(), max_length=200)
 
     @field_validator("base_url")
@@ -162,6 +177,8 @@ class System(Part):
     def addresses(self) -> tuple[tuple[str, str], ...]:
         """Every address the system is reached or metered at, with its path in the document."""
         found = [("base_url", self.base_url)]
+        if self.operations is not None:
+            found.append(("operations.address", self.operations.address))
         for i, component in enumerate(self.components):
             for j, meter in enumerate(component.meters):
                 for k, where in enumerate(meter.openmetrics or ()):

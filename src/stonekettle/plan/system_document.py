@@ -50,6 +50,9 @@ def resolved(system: System, directory: Mapping[str, Sequence[str]], prefix: str
         return found
 
     base = lookup(f"{prefix}base_url", system.base_url)
+    operations = system.operations
+    if operations is not None and (there := lookup(f"{prefix}operations.address", operations.address)):
+        operations = operations.model_copy(update={"address": there[0]})
     components = []
     for i, component in enumerate(system.components):
         meters = []
@@ -62,7 +65,8 @@ def resolved(system: System, directory: Mapping[str, Sequence[str]], prefix: str
         components.append(component.model_copy(update={"meters": tuple(meters)}))
     if problems:
         raise PlanError(problems)
-    return system.model_copy(update={"base_url": base[0], "components": tuple(components)})
+    changes = {"base_url": base[0], "components": tuple(components), "operations": operations}
+    return system.model_copy(update=changes)
 
 
 def in_practice(address: str, directory: Mapping[str, Sequence[str]]) -> list[str]:

@@ -14,7 +14,7 @@ from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Histo
 from prometheus_client.registry import Collector
 
 from stonekettle.practice import shapes
-from stonekettle.practice.config import CACHE_HIT_COST, Component, Visit
+from stonekettle.practice.config import CACHE_HIT_COST, Component, Version, Visit
 from stonekettle.practice.station import Pool, Servers
 
 LATENCY_BOUNDS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0)
@@ -89,16 +89,20 @@ class LiveInstance(Collector):
 
     @property
     def memory_used(self) -> float:
-        config = self.component.config
-        return (0.3 * config.memory_mb + 0.4 * self.inside) * MEGABYTE + self.leaked
+        config, version = self.component.config, self.component.version
+        return (0.3 * config.memory_mb * version.memory + 0.4 * self.inside) * MEGABYTE + self.leaked
 
     def leak(self) -> None:
         """Lose some memory with every request; when it is full, crash and start anew."""
         config = self.component.config
         self.leaked += config.leak_kb * 1000
         if self.leaked and self.memory_used >= config.memory_mb * MEGABYTE:
-            self.up_at = self.component.clock() + config.restart_s
-            self._begin()
+            self.boot(self.component.clock() + config.restart_s)
+
+    def boot(self, up_at: float) -> None:
+        """Start anew, and be up then."""
+        self.up_at = up_at
+        self._begin()
 
     def _busy(self) -> tuple[float, float]:
         cpu, disk, share = self.component.servers_of(self.number)
@@ -143,8 +147,15 @@ class LiveInstance(Collector):
 class LiveComponent:
     """A component's simulated capacity, shared by its instances or, with a slow one, divided."""
 
-    def __init__(self, config: Component, clock: Callable[[], float], random: Random) -> None:
-        self.config, self.clock, self._random = config, clock, random
+    def __init__(
+        self,
+        config: Component,
+        clock: Callable[[], float],
+        random: Random,
+        drift: Callable[[float], float] = lambda at: 1.0,
+    ) -> None:
+        self.config, self.clock, self._random, self._drift = config, clock, random, drift
+        self.version = config.versions[0] if config.versions else Version("")
         self._divided = config.slow_factor != 1.0
         sets, share = (config.instances, 1) if self._divided else (1, config.instances)
         pauses = shapes.pauses_of(config)
@@ -165,6 +176,15 @@ class LiveComponent:
         place = number if self._divided else 0
         share = 1 if self._divided else self.config.instances
         return self._cpu[place], self._disk[place] if self._disk else None, share
+
+    def deploy(self, version: Version) -> float:
+        """Replace every instance by one of this version: cold, and up after a while (when, on its clock)."""
+        self.version, self._served = version, 0
+        self._remembered.clear()
+        up_at = self.clock() + version.boots_s
+        for instance in self.instances:
+            instance.boot(up_at)
+        return up_at
 
     def enter(self) -> LiveInstance:
         """The instance whose turn it is. Raises :class:`Refused`."""
@@ -195,7 +215,9 @@ class LiveComponent:
             at = await self.pool.enter(at)
         try:
             self._start_jobs(at)
+            slow *= self._drift(at)
             factor = slow * shapes.wear(self.config, at, self._served) * self._cache_factor(instance, address)
+            factor *= self.version.work
             at = await self._sleep_until(cpu.serve(at, draws.cpu() * factor))
             instance.counts["queries"] += visit.queries
             if disk is not None and draws.disk is not None:
@@ -204,7 +226,7 @@ class LiveComponent:
                 instance.latency[op].add(at - arrived)
                 instance.blocks[op].add(self._random.choices(BLOCK_BYTES, _BLOCK_WEIGHTS[op])[0])
             if draws.lock is not None:
-                at = await self._hold_the_lock(at, draws.lock())
+                at = await self._hold_the_lock(at, draws.lock() * self._drift(at))
         finally:
             if self.pool is not None:
                 self.pool.leave(at)

@@ -21,6 +21,17 @@ class PracticeConfigError(ValueError):
 
 
 @dataclass(frozen=True)
+class Version:
+    """A version that a component can be deployed in: its work takes ``work`` times as long, it needs ``memory`` times
+    as much, and it is up ``boots_s`` after it was deployed."""
+
+    name: str
+    work: float = 1.0
+    memory: float = 1.0
+    boots_s: float = 2.0
+
+
+@dataclass(frozen=True)
 class Component:
     """A component: ``instances`` alike, each with ``cpus`` and ``disks`` servers.
 
@@ -39,6 +50,8 @@ class Component:
     ``pause_s``; each ``job_every_s`` a job takes ``job_cpus`` of them for ``job_s``. The share ``fails`` of visits
     comes to nothing after its work was done, with ``fails_over`` only while more than so many are inside. A pool
     that is not ``pool_metered`` is not told of.
+
+    It starts in the first of its ``versions``; the practice cloud deploys another one.
     """
 
     name: str
@@ -69,6 +82,7 @@ class Component:
     fails: float = 0.0
     fails_over: int = 0
     pool_metered: bool = True
+    versions: tuple[Version, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -111,13 +125,19 @@ class Route:
 @dataclass(frozen=True)
 class PracticeConfig:
     """A whole system. ``service_law`` shapes all service times around their means, with ``service_variation`` where the
-    law has a choice of it."""
+    law has a choice of it. With ``drift`` the machine under it is faster and slower by that share, to and fro once in
+    ``drift_every_s``, as if it had been for ``drift_from_s`` already. With a ``signing_key`` its cloud heeds
+    signed calls alone."""
 
     components: tuple[Component, ...]
     routes: tuple[Route, ...]
     service_law: LawName = "exponential"
     service_variation: float = 0.5
     seed: int = 7
+    drift: float = 0.0
+    drift_every_s: float = 1200.0
+    drift_from_s: float = 0.0
+    signing_key: str = ""
 
     def __post_init__(self) -> None:
         known = {component.name: component for component in self.components}
@@ -147,12 +167,20 @@ class PracticeConfig:
         return Law(self.service_law, mean_ms / 1000, variation=self.service_variation)
 
 
+PLANNER_VERSIONS = (
+    Version("3.3"),
+    Version("3.4", work=0.85, memory=1.6, boots_s=4.0),
+    Version("3.2", work=1.15),
+)
+"""The demo's route search: as it is, one that keeps timetables in memory, and an older one that works longer."""
+
+
 def quillport() -> PracticeConfig:
     """The demo: ``ledger`` saturates at some 190 requests/s, a few hundred users."""
     return PracticeConfig(
         components=(
             Component("gateway", cpus=4),
-            Component("planner", cpus=4),
+            Component("planner", cpus=4, versions=PLANNER_VERSIONS),
             Component("stopboard", cpus=2, memory_mb=1024, cache_hits=0.8),
             Component("ledger", cpus=4, disks=1, memory_mb=4096, pool=40, answers_queries=True),
         ),

@@ -10,17 +10,21 @@ import asyncio
 import json
 from collections import Counter
 from collections.abc import Callable, Coroutine
+from functools import partial
 from random import Random
 
 from aiohttp import web
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import CollectorRegistry
 
+from stonekettle.practice import cloud, shapes
 from stonekettle.practice.component import VISIT_BYTES, Draws, Failed, LiveComponent, LiveInstance, Refused
 from stonekettle.practice.config import PracticeConfig, Route, Visit
 from stonekettle.practice.portal import Portal
 
 ENTRY = "gateway"
+CLOUD = "cloud"
+"""Where components are deployed; it takes no load."""
 
 
 class LiveSystem:
@@ -31,7 +35,8 @@ class LiveSystem:
         self.config = config
         self.clock: Callable[[], float] = lambda: clock() - began
         random = Random(config.seed)
-        self.components = {c.name: LiveComponent(c, self.clock, random) for c in config.components}
+        drift = partial(shapes.drifted, config)
+        self.components = {c.name: LiveComponent(c, self.clock, random, drift) for c in config.components}
         self._draws: dict[tuple[str, str], Draws] = {
             (route.name, visit.component): Draws(
                 config.law(visit.cpu_ms).sampler(random),
@@ -139,6 +144,7 @@ class PracticeServer:
                         self.portal.add_to(app)
                 port = await self._listen(app, 0)
                 self.directory.setdefault(name, []).append(f"http://127.0.0.1:{port}")
+        self.directory[CLOUD] = [f"http://127.0.0.1:{await self._listen(cloud.application(self.system), 0)}"]
         control = web.Application()
         control.router.add_get("/directory", self._tell_directory)
         control.router.add_get("/answered", self._tell_answered)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from stonekettle.practice.config import Component
+from stonekettle.practice.config import Component, PracticeConfig
 
 
 @dataclass(frozen=True)
@@ -37,6 +37,13 @@ class Pauses:
 
 def pauses_of(component: Component) -> Pauses:
     return Pauses(component.pause_every_s, component.pause_s if component.pause_every_s > 0 else 0.0)
+
+
+def drifted(config: PracticeConfig, now_s: float) -> float:
+    """How many times as long as usual all work takes while the machine drifts."""
+    if config.drift == 0.0:
+        return 1.0
+    return 1 + config.drift * math.sin(2 * math.pi * (now_s + config.drift_from_s) / config.drift_every_s)
 
 
 def wears(component: Component) -> bool:

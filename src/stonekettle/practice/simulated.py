@@ -65,6 +65,7 @@ class SimulatedSystem:
 
     def __init__(self, config: PracticeConfig, random: Random, schedule: Schedule) -> None:
         self._config, self._random, self._schedule = config, random, schedule
+        self._drifts = config.drift != 0.0
         self._servers: dict[str, Station] = {}
         self._locks: dict[str, Lock] = {}
         self._places = {c.name: self._build(c) for c in config.components}
@@ -146,6 +147,8 @@ class SimulatedSystem:
             branch.stage += 1
             station, draw = visit.stages[stage]
             work_s = draw() * shapes.wear(place.config, now, place.served) if place.wears else draw()
+            if self._drifts:
+                work_s *= shapes.drifted(self._config, now)
             station.serve(now, work_s, self._serve, branch)
             return
         place.served += 1

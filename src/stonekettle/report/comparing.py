@@ -10,7 +10,7 @@ from typing import Literal
 
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.bottleneck import LimitingResource
-from stonekettle.core.comparing import TIMES, Comparison, Difference, Verdict
+from stonekettle.core.differences import TIMES, Comparison, Difference, Verdict
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.plan.differences import WORDING, differences
@@ -53,9 +53,9 @@ def _spoiled(*sides: Side) -> Side | None:
     return next((side for side in sides if not side.analysis.trustworthy), None)
 
 
-def sentence(found: Comparison, firsts: Sequence[Side], seconds: Sequence[Side]) -> str:
-    """The answer: what changed most surely, the saturation point, what goes with it, and what could have been seen. The
-    first of each side speaks for it."""
+def sentence(found: Comparison, firsts: Sequence[Side], seconds: Sequence[Side], asked: str | None = None) -> str:
+    """The answer: what changed most surely, the saturation point, what goes with it, and what could have been seen by
+    whatever was ``asked``. The first of each side speaks for it."""
     first, second = firsts[0], seconds[0]
     spoiled = _spoiled(*firsts, *seconds)
     if spoiled is not None:
@@ -69,12 +69,12 @@ def sentence(found: Comparison, firsts: Sequence[Side], seconds: Sequence[Side])
     parts += [f"{demand(one)} goes with it" for one in _cause(found, second.analysis)[:1]]
     if found.verdict == "no difference":
         unseen = max(one.unseen for one in found.differences if one.figure == "mean")
-        parts = [f"none of a step's mean larger than {n.percent(unseen)}"]
+        parts = [f"none of a step's mean larger than {_about(unseen)}"]
     elif not parts:
         parts = ["no change stands out from chance"]
     seen = [one.detectable for one in found.differences if one.figure == "mean"]
-    asked = "This pair" if pair else f"{n.counted(len(seconds), 'run')} against {len(firsts)}"
-    shown = f" {asked} could have shown {n.percent(statistics.median(seen))} in a mean." if seen else ""
+    asked = asked or ("This pair" if pair else f"{n.counted(len(seconds), 'run')} against {len(firsts)}")
+    shown = f" {asked} could have shown {_about(statistics.median(seen))} in a mean." if seen else ""
     return f"{word[found.verdict]}: {'; '.join(parts)}.{shown}"
 
 
@@ -89,6 +89,11 @@ def signed(ratio: float) -> str:
     by = (ratio - 1) * 100
     told = f"{abs(by):.0f}" if abs(by) >= 10 else f"{abs(by):.2g}"
     return f"{'+' if by >= 0 else '−'}{told} %"
+
+
+def _about(share: float) -> str:
+    """A share that is itself an estimate: two digits."""
+    return f"{share * 100:.0f} %" if share >= 0.1 else f"{share * 100:.2g} %"
 
 
 def demand(one: Difference) -> str:

@@ -22,6 +22,7 @@ from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
 from stonekettle.server.runs.history_api import router as run_history
 from stonekettle.server.runs.schedules_api import router as schedules
+from stonekettle.server.series.api import router as series
 from stonekettle.server.systems.api import router as systems
 from stonekettle.server.targets.api import router as targets
 
@@ -58,4 +59,5 @@ api.add_router("", experiments)
 api.add_router("", runs)
 api.add_router("", schedules)
 api.add_router("", run_history)
+api.add_router("", series)
 api.add_router("", jobs)

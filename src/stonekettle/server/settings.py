@@ -47,6 +47,7 @@ INSTALLED_APPS = [
     "stonekettle.server.journeys",
     "stonekettle.server.experiments",
     "stonekettle.server.runs",
+    "stonekettle.server.series",
 ]
 
 MIDDLEWARE = [

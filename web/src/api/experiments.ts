@@ -29,6 +29,10 @@ export function useExperiment(id: MaybeRefOrGetter<number>) {
 }
 
 /** What stands in the way of a run; asked again while somebody looks. */
+/** An experiment as it is now, asked for once. */
+export const experimentNow = (id: number) =>
+  body(api.GET('/api/experiments/{experiment_id}', { params: at(id) }))
+
 export function useReadiness(id: MaybeRefOrGetter<number>) {
   return useQuery({
     queryKey: computed(() => ['experiment', toValue(id), 'readiness']),
@@ -68,8 +72,20 @@ export function useSaveExperiment(id: number) {
 export function useExperimentStep(id: number) {
   return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/experiments/{experiment_id}/undo', { params: at(id), body: { base } }))
-      : body(api.POST('/api/experiments/{experiment_id}/redo', { params: at(id), body: { base } })),
+      ? body(
+          api.POST('/api/experiments/{experiment_id}/undo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        )
+      : body(
+          api.POST('/api/experiments/{experiment_id}/redo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        ),
   )
 }
 

@@ -72,8 +72,20 @@ export function useSaveFeed(id: number) {
 export function useFeedStepBack(id: number) {
   return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/feeds/{feed_id}/undo', { params: at(id), body: { base } }))
-      : body(api.POST('/api/feeds/{feed_id}/redo', { params: at(id), body: { base } })),
+      ? body(
+          api.POST('/api/feeds/{feed_id}/undo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        )
+      : body(
+          api.POST('/api/feeds/{feed_id}/redo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        ),
   )
 }
 

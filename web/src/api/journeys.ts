@@ -54,8 +54,20 @@ export function useSaveJourney(id: number) {
 export function useStepBack(id: number) {
   return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/journeys/{journey_id}/undo', { params: at(id), body: { base } }))
-      : body(api.POST('/api/journeys/{journey_id}/redo', { params: at(id), body: { base } })),
+      ? body(
+          api.POST('/api/journeys/{journey_id}/undo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        )
+      : body(
+          api.POST('/api/journeys/{journey_id}/redo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        ),
   )
 }
 

@@ -2148,6 +2148,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Series
+         * @description How often the experiment's candidates took turns, newest first.
+         */
+        get: operations["stonekettle_server_series_api_list_series"];
+        put?: never;
+        /**
+         * Start Series
+         * @description Let the experiment's candidates take turns, each turn a run.
+         */
+        post: operations["stonekettle_server_series_api_start_series"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{series_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Series
+         * @description A series and how far it is.
+         */
+        get: operations["stonekettle_server_series_api_get_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{series_id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Findings
+         * @description What the turns that are over tell: each candidate against the first, block by block.
+         */
+        get: operations["stonekettle_server_series_api_get_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{series_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop Series
+         * @description Begin no further turn; the one under way ends gracefully.
+         */
+        post: operations["stonekettle_server_series_api_stop_series"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -3317,7 +3401,7 @@ export interface components {
         /**
          * PlanOutline
          * @description ``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
-         *     when its budget is spent.
+         *     when its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn.
          */
         PlanOutline: {
             /** Name */
@@ -3350,6 +3434,8 @@ export interface components {
             limit_s: number | null;
             /** Advice */
             advice: string[];
+            /** Turns */
+            turns: number;
         };
         /**
          * ProfileOutline
@@ -3653,6 +3739,8 @@ export interface components {
             simulated: boolean;
             /** Seeded */
             seeded: boolean;
+            /** Turn */
+            turn: string;
             against: components["schemas"]["Judged"] | null;
             /** Remark */
             remark: string;
@@ -3914,6 +4002,8 @@ export interface components {
             simulated: boolean;
             /** Seeded */
             seeded: boolean;
+            /** Turn */
+            turn: string;
             against: components["schemas"]["Judged"] | null;
             /** Remark */
             remark: string;
@@ -4658,6 +4748,239 @@ export interface components {
         LeftOutBody: {
             /** Why */
             why: string;
+        };
+        /** SeriesStarted */
+        SeriesStarted: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * SeriesLine
+         * @description A series in a list.
+         */
+        SeriesLine: {
+            /** Id */
+            id: number;
+            /** State */
+            state: string;
+            /** Cause */
+            cause: string;
+            /** Seeded */
+            seeded: boolean;
+            /**
+             * Begun At
+             * Format: date-time
+             */
+            begun_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Turns */
+            turns: number;
+            /** Over */
+            over: number;
+        };
+        /**
+         * DoneLine
+         * @description What was done for a turn: ``at_s`` seconds after it began, for how long, and what came of it.
+         */
+        DoneLine: {
+            /** What */
+            what: string;
+            /** At S */
+            at_s: number;
+            /** Took S */
+            took_s: number;
+            /** Outcome */
+            outcome: string;
+        };
+        /**
+         * SeriesDetail
+         * @description A series with its turns. ``left_s`` is about how long the rest will take, null once it has ended.
+         */
+        SeriesDetail: {
+            /** Id */
+            id: number;
+            /** State */
+            state: string;
+            /** Cause */
+            cause: string;
+            /** Seeded */
+            seeded: boolean;
+            /**
+             * Begun At
+             * Format: date-time
+             */
+            begun_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Turns */
+            turns: number;
+            /** Over */
+            over: number;
+            /** Experiment Id */
+            experiment_id: number;
+            /** Experiment */
+            experiment: string;
+            /** Revision */
+            revision: number;
+            /** System Id */
+            system_id: number | null;
+            /** System */
+            system: string;
+            /** Blocks */
+            blocks: number;
+            /** Factor */
+            factor: string;
+            /** Matters */
+            matters: number;
+            /** Stopping */
+            stopping: boolean;
+            /** Left S */
+            left_s: number | null;
+            /** Lines */
+            lines: components["schemas"]["TurnLine"][];
+        };
+        /**
+         * TurnLine
+         * @description A candidate's turn; ``run`` is null before it has begun.
+         */
+        TurnLine: {
+            /** Number */
+            number: number;
+            /** Block */
+            block: number;
+            /** Candidate */
+            candidate: string;
+            /** Value */
+            value: string;
+            /** Run */
+            run: number | null;
+            /** State */
+            state: string | null;
+            /** Cause */
+            cause: string;
+            /** Ready After S */
+            ready_after_s: number | null;
+            /** Done */
+            done: components["schemas"]["DoneLine"][];
+            /** Over */
+            over: boolean;
+        };
+        /**
+         * Bearable
+         * @description A load that every candidate can carry, and why that one.
+         */
+        Bearable: {
+            /** Load */
+            load: number;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * BetweenLine
+         * @description A candidate compared with the first one, with a value of the second factor ("" without). ``blocks`` count,
+         *     ``missing`` says of the others why not. Of each turn the first ``left_out_s`` seconds are left out; what is left was
+         *     ``settled``, or the start is still in it.
+         */
+        BetweenLine: {
+            /** Candidate */
+            candidate: string;
+            /** Against */
+            against: string;
+            /** Value */
+            value: string;
+            /** Sentence */
+            sentence: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive";
+            /** Unit */
+            unit: string;
+            /** Loads */
+            loads: number[];
+            /** Figures */
+            figures: components["schemas"]["FigureLine"][];
+            /** Apart */
+            apart: components["schemas"]["ApartLine"][];
+            /** By Block */
+            by_block: components["schemas"]["BlockLine"][];
+            /** Blocks */
+            blocks: number[];
+            /** Missing */
+            missing: string[];
+            /** Left Out S */
+            left_out_s: number;
+            /** Settled */
+            settled: boolean;
+        };
+        /**
+         * BlockLine
+         * @description A figure of a step or resource in each block that counts: the candidate's over that of the first.
+         */
+        BlockLine: {
+            /** Subject */
+            subject: string;
+            /** Figure */
+            figure: string;
+            /** Ratios */
+            ratios: number[];
+        };
+        /**
+         * CandidateLine
+         * @description A candidate, with a value of the second factor, over its turns: what it is, how long it took to bring it under
+         *     load (median, s), what it used, what it costs, up to which load it held its objectives (median).
+         */
+        CandidateLine: {
+            /** Candidate */
+            candidate: string;
+            /** Value */
+            value: string;
+            /** What */
+            what: string[];
+            /** Turns */
+            turns: number;
+            /** Ready After S */
+            ready_after_s: number | null;
+            /** Uses */
+            uses: components["schemas"]["ResourceUse"][];
+            /** Cost Per Hour */
+            cost_per_hour: number | null;
+            /** Comfort */
+            comfort: number | null;
+            /** Errors */
+            errors: number | null;
+        };
+        /**
+         * ResourceUse
+         * @description How much of a component's resource a candidate used at the highest load: a share, and of memory the bytes where
+         *     the instance type tells how much there is.
+         */
+        ResourceUse: {
+            /** Key */
+            key: string;
+            /** Share */
+            share: number;
+            /** Bytes */
+            bytes: number | null;
+        };
+        /**
+         * SeriesFindings
+         * @description ``sentence`` answers for all, ``verdict`` too where there is one comparison alone.
+         */
+        SeriesFindings: {
+            /** Sentence */
+            sentence: string;
+            /** Between */
+            between: components["schemas"]["BetweenLine"][];
+            /** Candidates */
+            candidates: components["schemas"]["CandidateLine"][];
+            /** Currency */
+            currency: string;
+            /** Unit */
+            unit: string;
+            bearable: components["schemas"]["Bearable"] | null;
         };
         /**
          * ColumnLine
@@ -8139,6 +8462,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_series_api_list_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_series_api_start_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_series_api_get_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_series_api_get_findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesFindings"];
+                };
+            };
+        };
+    };
+    stonekettle_server_series_api_stop_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesStarted"];
+                };
             };
         };
     };

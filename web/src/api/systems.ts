@@ -107,8 +107,20 @@ export function useSaveSystem(id: number) {
 export function useStep(id: number) {
   return useChange(id, ({ way, base }: Step) =>
     way === 'undo'
-      ? body(api.POST('/api/systems/{system_id}/undo', { params: at(id), body: { base } }))
-      : body(api.POST('/api/systems/{system_id}/redo', { params: at(id), body: { base } })),
+      ? body(
+          api.POST('/api/systems/{system_id}/undo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        )
+      : body(
+          api.POST('/api/systems/{system_id}/redo', {
+            params: at(id),
+            body: { base },
+            keepalive: true,
+          }),
+        ),
   )
 }
 

@@ -10,6 +10,7 @@ import {
 } from '@/api/experiments'
 import { useHalt } from '@/api/halt'
 import { useRuns, useStartRun } from '@/api/queries'
+import { useStartSeries } from '@/api/series'
 import { useSystems } from '@/api/systems'
 import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
@@ -25,6 +26,7 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { given, users, when } from '@/ui/format'
 import { useRole } from '@/ui/role'
 import BeforeStart from './experiment/BeforeStart.vue'
+import CandidatesForm from './experiment/CandidatesForm.vue'
 import ForecastPlate from './experiment/ForecastPlate.vue'
 import JourneysForm from './experiment/JourneysForm.vue'
 import LoadEditor from './experiment/LoadEditor.vue'
@@ -32,6 +34,7 @@ import ObjectivesForm from './experiment/ObjectivesForm.vue'
 import OverTime from './experiment/OverTime.vue'
 import Revisions from './experiment/Revisions.vue'
 import Schedules from './experiment/Schedules.vue'
+import SeriesList from './experiment/SeriesList.vue'
 import StopForm from './experiment/StopForm.vue'
 import TextView from './experiment/TextView.vue'
 import WaitsForm from './experiment/WaitsForm.vue'
@@ -130,7 +133,15 @@ const TIMES = [
   { value: '5', text: 'five times' },
   { value: '10', text: 'ten times' },
 ]
+const take = useStartSeries()
+const starting = computed(() => start.isPending.value || take.isPending.value)
+const turns = computed(() => outline.value?.turns ?? 0)
 async function run() {
+  if (turns.value) {
+    const begun = await take.mutateAsync(props.id).catch(() => undefined)
+    if (begun) await router.push(`/series/${begun.id}`)
+    return
+  }
   const asked = { experiment: props.id, times: Number(times.value) }
   const started = await start.mutateAsync(asked).catch(() => undefined)
   if (started) await router.push(`/runs/${started.id}`)
@@ -174,14 +185,8 @@ async function copy() {
     </template>
     <template v-if="outline && query.data.value" #margin>
       <section class="space-y-3 border-t border-rule pt-3" aria-label="Run it">
-        <Action
-          needs="planner"
-          kind="primary"
-          :busy="start.isPending.value"
-          :disabled="!mayStart"
-          @click="run"
-        >
-          {{ start.isPending.value ? 'Starting …' : 'Start run' }}
+        <Action needs="planner" kind="primary" :busy="starting" :disabled="!mayStart" @click="run">
+          {{ starting ? 'Starting …' : turns ? `Start ${turns} turns` : 'Start run' }}
         </Action>
         <Action
           class="ml-2"
@@ -193,7 +198,13 @@ async function copy() {
         >
           {{ rehearsal.isPending.value ? 'Rehearsing …' : 'Rehearse' }}
         </Action>
-        <Choice v-model="times" label="How often" :options="TIMES" :disabled="!mayStart" />
+        <Choice
+          v-if="!turns"
+          v-model="times"
+          label="How often"
+          :options="TIMES"
+          :disabled="!mayStart"
+        />
         <JobProgress :progress="rehearsal.progress.value" @cancel="rehearsal.cancel()" />
         <Problem v-if="rehearsal.isError.value" :error="rehearsal.error.value" />
         <p v-if="saving !== 'saved'" class="label">
@@ -205,9 +216,15 @@ async function copy() {
           <RunState :state="busy.state" />.
         </p>
         <Problem v-if="start.isError.value" :error="start.error.value" />
+        <Problem v-if="take.isError.value" :error="take.error.value" />
         <TargetNotice :id="id" :key="query.data.value.revision" kind="experiment" />
         <p class="text-ink-2">
-          <template v-if="outline.profile.at_most"
+          <template v-if="turns"
+            >Each turn takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}; before
+            it its candidate is brought under load. A rehearsal plays one turn of the system as it
+            is.
+          </template>
+          <template v-else-if="outline.profile.at_most"
             >It takes at most {{ given(outline.profile.duration_s) }} and {{ peak }}. Started now,
             its load ends by {{ ends }}.
           </template>
@@ -224,9 +241,10 @@ async function copy() {
           </template>
           Before load, every meter is read and every journey tried once.
         </p>
-        <Schedules :id="id" :disabled="saving !== 'saved' || archived" />
+        <Schedules v-if="!turns" :id="id" :disabled="saving !== 'saved' || archived" />
       </section>
       <BeforeStart :id="id" :revision="query.data.value.revision" />
+      <SeriesList :id="id" />
       <section>
         <h2 class="mb-1">Runs</h2>
         <OverTime v-if="runs.data.value?.runs.length" :id="id" class="mb-2" />
@@ -311,6 +329,7 @@ async function copy() {
       <ObjectivesForm :outline="outline" />
       <StopForm :outline="outline" />
       <WaitsForm />
+      <CandidatesForm :outline="outline" />
       <section aria-label="System">
         <h2 class="mb-1">System</h2>
         <Choice

@@ -75,7 +75,7 @@ function older() {
               <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
                 run.experiment
               }}</RouterLink>
-              <span class="label block">revision {{ run.revision }}</span>
+              <span class="label block">{{ run.turn || `revision ${run.revision}` }}</span>
             </td>
             <td><LoadSketch :load="run.load" /></td>
             <td class="break-words">

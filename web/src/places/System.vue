@@ -14,6 +14,7 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { together } from '@/ui/meterState'
 import ComponentForm from './system/ComponentForm.vue'
 import Keeping from './system/Keeping.vue'
+import Operations from './system/Operations.vue'
 import Runners from './system/Runners.vue'
 import PushToken from './system/PushToken.vue'
 import SystemHeader from './system/SystemHeader.vue'
@@ -176,6 +177,12 @@ async function copy() {
         />
         <Field v-model="doc!.notes" class="sm:col-span-3" label="Notes" :lines="2" @done="commit" />
       </fieldset>
+      <Operations
+        v-model="doc!.operations"
+        :fault-at="faultAt"
+        :disabled="archived || reads"
+        @done="commit"
+      />
       <section aria-label="Components">
         <h2 class="mb-2">Components</h2>
         <p v-if="!components.length" class="mb-3 max-w-prose text-ink-2">

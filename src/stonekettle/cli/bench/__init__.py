@@ -8,7 +8,19 @@ from dataclasses import asdict, dataclass
 from importlib import import_module
 from pathlib import Path
 
-NAMES = ("compare", "engine", "feeds", "history", "meters", "ordinary", "search", "timing", "truth", "unfit")
+NAMES = (
+    "candidates",
+    "compare",
+    "engine",
+    "feeds",
+    "history",
+    "meters",
+    "ordinary",
+    "search",
+    "timing",
+    "truth",
+    "unfit",
+)
 
 
 @dataclass(frozen=True)

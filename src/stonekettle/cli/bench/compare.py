@@ -16,7 +16,8 @@ from scipy import special
 from stonekettle.cli.bench import Figure
 from stonekettle.cli.bench.truth import share
 from stonekettle.core import analysis, facts
-from stonekettle.core.comparing import CHANCE, POWER, TIMES, Comparison, compare
+from stonekettle.core.comparing import compare
+from stonekettle.core.differences import CHANCE, POWER, TIMES, Comparison
 from stonekettle.core.distribution import Law
 from stonekettle.core.facts import Fact
 from stonekettle.core.load_profile import LoadProfile, Segment
@@ -71,18 +72,19 @@ def examine(job: tuple[int, float]) -> Pair:
     """Play two runs, the second of a system whose work is so many times as much, and compare them."""
     seed, more = job
     random = Random(f"compared-{seed}")
-    system, journeys = _system(random)
+    system, journeys = system_of(random)
     users = compute(system, *mix_of(journeys)).users
     profile = LoadProfile(tuple(Segment.hold(max(2, round(users * share)), LEVEL_S) for share in SHARES))
     before, after = (
         _facts(config, journeys, profile, seed * 2 + turn)
-        for turn, config in enumerate((system, _working(system, more)))
+        for turn, config in enumerate((system, working(system, more)))
     )
     found = compare(before, after)
     return Pair(bool(found.told), found.verdict, tuple(_seen(found)))
 
 
-def _working(system: PracticeConfig, more: float) -> PracticeConfig:
+def working(system: PracticeConfig, more: float) -> PracticeConfig:
+    """The same system, all of whose work is so many times as much."""
     routes = tuple(
         replace(route, visits=tuple(replace(visit, cpu_ms=visit.cpu_ms * more) for visit in route.visits))
         for route in system.routes
@@ -90,7 +92,7 @@ def _working(system: PracticeConfig, more: float) -> PracticeConfig:
     return replace(system, routes=routes)
 
 
-def _system(random: Random) -> tuple[PracticeConfig, list[TwinJourney]]:
+def system_of(random: Random) -> tuple[PracticeConfig, list[TwinJourney]]:
     """One of two components and two routes, below the rate at which playing it takes long."""
     while True:
         components = tuple(Component(name, cpus=random.choice((1, 2, 4))) for name in ("front", "shop"))

@@ -110,7 +110,7 @@ class Pace(Schema):
 
 class PlanOutline(Schema):
     """``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
-    when its budget is spent."""
+    when its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn."""
 
     name: str
     question: str
@@ -128,6 +128,7 @@ class PlanOutline(Schema):
     currency: str
     limit_s: float | None
     advice: list[str]
+    turns: int
 
 
 def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> PlanOutline:
@@ -188,6 +189,7 @@ def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> Pl
         currency=plan.system.currency,
         limit_s=plan.limit_s,
         advice=list(advice.of(plan)),
+        turns=plan.candidates.turns if plan.candidates is not None else 0,
     )
 
 

@@ -96,6 +96,9 @@ def _readable_secrets(written: object) -> Iterable[Problem]:
     if _has_secrets(secrecy.in_system, written.get("system")):
         mend = "Describe the system under Systems, where they stay hidden, and name it here: 'system: its name'."
         yield Problem("system", message, mend)
+    if _has_secrets(secrecy.in_candidates, written.get("candidates")):
+        mend = "Give the system's operations their credentials under Systems: calls there carry them."
+        yield Problem("candidates", message, mend)
     journeys = written.get("journeys")
     for i, journey in enumerate(journeys if isinstance(journeys, list) else ()):
         if _has_secrets(secrecy.in_journey, journey):

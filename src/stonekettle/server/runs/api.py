@@ -61,6 +61,7 @@ class RunLine(Schema):
     load: list[outline.Corner]
     simulated: bool
     seeded: bool
+    turn: str
     against: baselines.Judged | None
     remark: str
     queued_at: datetime
@@ -473,6 +474,7 @@ def _line(run: Run) -> dict[str, Any]:
         "verdict": run.verdict,
         "simulated": run.simulated,
         "seeded": run.seeded,
+        "turn": run.turn,
         "against": run.against,
         "remark": run.remark,
         "queued_at": run.queued_at,

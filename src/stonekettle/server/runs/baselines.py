@@ -90,7 +90,7 @@ def judge(run: Run) -> None:
 
 
 def _base_of(run: Run) -> Run | None:
-    if run.rehearsal or not (run.result or {}).get("findings"):
+    if run.rehearsal or run.turn or not (run.result or {}).get("findings"):
         return None
     if run.against is not None:
         before = Run.objects.there().filter(pk=run.against["run"]).first()

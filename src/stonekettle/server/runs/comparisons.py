@@ -9,8 +9,9 @@ from typing import Literal
 
 from ninja import Schema
 
-from stonekettle.core import comparing
-from stonekettle.core.comparing import Beside, Comparison, Difference
+from stonekettle.core import comparing, pooling
+from stonekettle.core.comparing import Beside
+from stonekettle.core.differences import Comparison, Difference
 from stonekettle.core.types import Estimate
 from stonekettle.plan.models import Plan
 from stonekettle.plan.parts import PRACTICE
@@ -143,7 +144,7 @@ def between(firsts: Sequence[Run], seconds: Sequence[Run]) -> Found:
     before, after = ([_side(run) for run in runs] for runs in (firsts, seconds))
     one, other = ([list(facts.of(run, levels_alone=True)) for run in runs] for runs in (firsts, seconds))
     full = comparing.full_from(before[0].analysis, after[0].analysis)
-    found = comparing.compare_sides(one, other, full_from=full)
+    found = pooling.compare_sides(one, other, full_from=full)
     if not found.differences:
         names = " and ".join(f"run {run.pk}" for run in every)
         raise Conflict(
@@ -167,7 +168,7 @@ def of(firsts: Sequence[Run], seconds: Sequence[Run]) -> ComparisonAnswer:
         unit="users" if told.after.analysis.load_kind == "users" else "arrivals/s",
         loads=list(found.loads),
         apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(told.firsts, told.seconds)],
-        figures=sorted((_line(one, found) for one in found.differences), key=_rank),
+        figures=lines(found),
         beside=_beside(told),
     )
 
@@ -220,6 +221,11 @@ def _shown(run: Run) -> RunShown:
         simulated=run.simulated,
         seeded=run.seeded,
     )
+
+
+def lines(found: Comparison) -> list[FigureLine]:
+    """All figures of a comparison, in the order in which they are read."""
+    return sorted((_line(one, found) for one in found.differences), key=_rank)
 
 
 def _line(one: Difference, found: Comparison) -> FigureLine:

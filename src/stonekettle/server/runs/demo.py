@@ -17,7 +17,7 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 
-EXAMPLES = ("quick.yaml", "quillport.yaml", "weekly.yaml")
+EXAMPLES = ("quick.yaml", "quillport.yaml", "weekly.yaml", "candidates.yaml")
 JOURNEY = "day-ticket.yaml"
 FEED = "riders.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)

@@ -12,8 +12,8 @@ from datetime import datetime
 from django.db.models import QuerySet
 from ninja import Schema
 
-from stonekettle.core.comparing import Weights, levels_near
 from stonekettle.core.facts import WHOLE
+from stonekettle.core.sampling import Weights, levels_near
 from stonekettle.core.types import Estimate
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.plan.differences import WORDING, differences, own_ports_alike
@@ -106,7 +106,9 @@ def of(experiment: Experiment, load: float | None = None) -> HistoryAnswer:
     """The history of an experiment. Measured runs and those that came with the product are judged apart: they are not
     of one system."""
     ended = [state.value for state in ENDED]
-    standing = Run.objects.standing().of_experiment(experiment.pk).filter(state__in=ended, result__isnull=False)
+    standing = (
+        Run.objects.standing().of_experiment(experiment.pk).filter(turn="", state__in=ended, result__isnull=False)
+    )
     found = standing.defer("result").order_by("-queued_at", "-pk")[:MOST_RUNS]
     runs = sorted(found, key=lambda run: (run.queued_at, run.pk))
     counted = [run for run in runs if not run.left_out]

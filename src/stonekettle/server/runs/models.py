@@ -48,7 +48,8 @@ class Run(models.Model):
 
     ``plan`` is the plan as it ran, addresses resolved; ``target`` says what it loads, ``allowance`` where its
     load may go (:class:`engine.allowance.Allowance`; None before it was decided). ``begins_at`` is when its load
-    shall begin, where a time was set, ``again`` how many runs of the same follow once it has finished; ``begun_at``
+    shall begin, where a time was set, ``again`` how many runs of the same follow once it has finished, ``turn`` whose
+    turn it is where candidates take turns; ``begun_at``
     the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the
     leading worker's sign of life. ``result`` is the document of the findings, None before analysis. ``simulated``
     ones were played in virtual time, not measured. A deleted one is gone a day later. One that is ``kept`` stays
@@ -72,6 +73,7 @@ class Run(models.Model):
     queued_at = models.DateTimeField(auto_now_add=True)
     begins_at = models.DateTimeField(null=True)
     again = models.PositiveSmallIntegerField(default=0)
+    turn = models.CharField(max_length=200, default="")
     begun_at = models.FloatField(null=True)
     ended_at = models.DateTimeField(null=True)
     stop_requested_by = models.CharField(max_length=150, default="")

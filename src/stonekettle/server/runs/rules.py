@@ -20,7 +20,7 @@ from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.acts import Account, act
 from stonekettle.server.experiments import rules as experiments
-from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunSecond, RunWish, Transition
 from stonekettle.server.systems import runners
@@ -46,6 +46,33 @@ def start(account: Account, experiment: Experiment, begins_at: datetime | None =
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
     plan = experiments.current_plan(experiment)
+    if plan.candidates is not None:
+        raise Conflict(f"{experiment.name} has candidates, which take turns: start those.")
+    run = _made(account, experiment.current, plan, begins_at=begins_at, again=again, cause="Waiting for a worker.")
+    account.about(
+        "run", run.pk, experiment.name, note=f"at {hidden(run.target)}{', as scheduled' if begins_at else ''}"
+    )
+    conduct(run)
+    return run
+
+
+@act("started", Role.PLANNER)
+def hold(account: Account, revision: Revision, plan: Plan, *, turn: str, cause: str) -> Run:
+    """A run of a plan made from a revision, which takes its system and waits until it is asked for by :func:`conduct`.
+    Raises as :func:`start`."""
+    halting.check()
+    run = _made(account, revision, plan, turn=turn, cause=cause)
+    account.about("run", run.pk, revision.experiment.name, note=f"at {hidden(run.target)}: {turn}")
+    return run
+
+
+def conduct(run: Run) -> None:
+    """Have a worker lead it."""
+    queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
+
+
+def _made(account: Account, revision: Revision, plan: Plan, **told: Any) -> Run:
+    """A queued run, once it is known that it may be."""
     runners.check(account.actor, plan.addresses)
     allowances.check_start(plan)
     target = target_of(plan)
@@ -55,17 +82,13 @@ def start(account: Account, experiment: Experiment, begins_at: datetime | None =
     check_free(plan)
     run = Run.objects.create(
         target=target,
-        revision=experiment.current,
-        system=experiment.system,
+        revision=revision,
+        system=revision.experiment.system,
         plan_document=document.to_document(plan),
         requested_by=account.actor.user,
-        begins_at=begins_at,
-        again=again,
-        cause="Waiting for a worker.",
+        **told,
     )
-    account.about("run", run.pk, experiment.name, note=f"at {hidden(target)}{', as scheduled' if begins_at else ''}")
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
-    queueing.ask(queueing.CONDUCT_RUN, "conductor", run_id=run.pk)
     return run
 
 

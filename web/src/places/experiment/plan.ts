@@ -40,6 +40,38 @@ export interface JourneyDoc {
   weight?: number
   steps?: { name?: string; enabled?: boolean }[]
 }
+export interface ActionDoc {
+  call?: string
+  command?: string
+  body?: string
+  headers?: Record<string, string>
+  signed?: boolean
+  expect?: string | number
+  within?: string
+}
+export interface ReadyDoc {
+  ask?: string
+  expect?: number
+  every?: string
+  within?: string
+}
+export interface CandidateDoc {
+  name?: string
+  address?: string
+  versions?: Record<string, string | number>
+  types?: Record<string, unknown>
+  setting?: string
+  feeds?: Record<string, string>
+  begin?: ActionDoc[]
+  ready?: ReadyDoc
+  end?: ActionDoc[]
+}
+export interface CandidatesDoc {
+  blocks?: number
+  matters?: string
+  each?: CandidateDoc[]
+  factor?: { name?: string; values?: CandidateDoc[] }
+}
 export interface PlanDoc {
   name?: string
   question?: string
@@ -56,6 +88,7 @@ export interface PlanDoc {
   budget?: { time?: string; money?: number }
   error_limit?: string
   generators?: { when_lost?: string }
+  candidates?: CandidatesDoc
 }
 
 /** The fields of a plan in the order in which people write them. */
@@ -76,6 +109,7 @@ export const ORDER = [
   'stop_when',
   'budget',
   'error_limit',
+  'candidates',
 ]
 
 export interface PlanText {

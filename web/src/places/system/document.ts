@@ -31,6 +31,12 @@ export interface MeterDoc {
   resources?: ResourceDoc[]
 }
 
+export interface OperationsDoc {
+  address: string
+  credentials?: CredentialsDoc
+  signing_key?: string
+}
+
 export interface InstanceTypeDoc {
   name?: string
   vcpus?: number
@@ -54,6 +60,7 @@ export interface SystemDoc {
   base_url: string
   currency?: string
   notes?: string
+  operations?: OperationsDoc
   components?: ComponentDoc[]
 }
 

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class SeriesConfig(AppConfig):
+    name = "stonekettle.server.series"
+    label = "series"

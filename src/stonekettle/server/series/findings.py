@@ -1,0 +1,299 @@
+"""What a series tells: each candidate compared with the first, block by block, and what each is."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from ninja import Schema
+
+from stonekettle.core import comparing
+from stonekettle.core.facts import WHOLE, Fact
+from stonekettle.core.pooling import block_ratios, compare_blocks
+from stonekettle.core.settling import settle
+from stonekettle.plan.candidates import Candidate, Candidates, Value
+from stonekettle.plan.models import Plan
+from stonekettle.report import comparing as words
+from stonekettle.report import findings as documents
+from stonekettle.report import numbers as n
+from stonekettle.server.runs import comparisons, facts
+from stonekettle.server.runs.comparisons import ApartLine, FigureLine
+from stonekettle.server.series.models import Series, Turn
+
+LEAST_BLOCKS = 2
+SHOWN = ("mean", "p95", "demand")
+"""The figures that are told block by block."""
+NOTED = ("cpu", "memory")
+"""The resources of a component that are told of each candidate."""
+UNDER = 0.8
+LIMITS = {"comfort limit": "the comfort limit", "saturation point": "the saturation point"}
+
+
+class BlockLine(Schema):
+    """A figure of a step or resource in each block that counts: the candidate's over that of the first."""
+
+    subject: str
+    figure: str
+    ratios: list[float]
+
+
+class BetweenLine(Schema):
+    """A candidate compared with the first one, with a value of the second factor ("" without). ``blocks`` count,
+    ``missing`` says of the others why not. Of each turn the first ``left_out_s`` seconds are left out; what is left was
+    ``settled``, or the start is still in it."""
+
+    candidate: str
+    against: str
+    value: str
+    sentence: str
+    verdict: comparisons.Verdict
+    unit: str
+    loads: list[float]
+    figures: list[FigureLine]
+    apart: list[ApartLine]
+    by_block: list[BlockLine]
+    blocks: list[int]
+    missing: list[str]
+    left_out_s: float
+    settled: bool
+
+
+class ResourceUse(Schema):
+    """How much of a component's resource a candidate used at the highest load: a share, and of memory the bytes where
+    the instance type tells how much there is."""
+
+    key: str
+    share: float
+    bytes: float | None
+
+
+class CandidateLine(Schema):
+    """A candidate, with a value of the second factor, over its turns: what it is, how long it took to bring it under
+    load (median, s), what it used, what it costs, up to which load it held its objectives (median)."""
+
+    candidate: str
+    value: str
+    what: list[str]
+    turns: int
+    ready_after_s: float | None
+    uses: list[ResourceUse]
+    cost_per_hour: float | None
+    comfort: float | None
+    errors: float | None
+
+
+class Bearable(Schema):
+    """A load that every candidate can carry, and why that one."""
+
+    load: float
+    reason: str
+
+
+class SeriesFindings(Schema):
+    """``sentence`` answers for all, ``verdict`` too where there is one comparison alone."""
+
+    sentence: str
+    between: list[BetweenLine]
+    candidates: list[CandidateLine]
+    currency: str
+    unit: str
+    bearable: Bearable | None
+
+
+@dataclass(frozen=True)
+class _Told:
+    """A turn that counts, with what its run found at its levels and as a whole."""
+
+    turn: Turn
+    side: words.Side
+    levels: list[Fact]
+    whole: Mapping[tuple[str, str], float]
+
+
+def of(series: Series) -> SeriesFindings:
+    """What the turns that are over tell so far."""
+    plan, candidates = series.plan, series.candidates
+    turns = list(series.turns.filter(over=True).select_related("run__revision__experiment"))
+    told, missing = _told(turns)
+    first, *others = candidates.each
+    names = [(other, value) for other in others for value in candidates.values]
+    between = [
+        line
+        for other, value in names
+        if (line := _between(candidates, first, other, value, told, missing, len(names))) is not None
+    ]
+    return SeriesFindings(
+        sentence=_sentence(series, between),
+        between=between,
+        candidates=[
+            _candidate(plan, one, value, turns, told) for one in candidates.each for value in candidates.values
+        ],
+        currency=plan.system.currency,
+        unit="users" if told and told[0].side.analysis.load_kind == "users" else "arrivals/s",
+        bearable=_bearable(told),
+    )
+
+
+def _told(turns: Sequence[Turn]) -> tuple[list[_Told], dict[int, str]]:
+    """The turns that count, and why the others do not, by their numbers."""
+    told, missing = [], {}
+    for turn in turns:
+        why, run = None, turn.run
+        if run is None or run.deleted_at is not None:
+            why = f"the run of turn {turn.number} was deleted"
+        elif run.state != "finished" or run.result is None:
+            why = f"run {run.pk} ended as {run.state}"
+        elif run.left_out:
+            why = f"run {run.pk} is left out: {run.left_out}"
+        else:
+            analysis = documents.read(run.result["findings"])
+            if not analysis.trustworthy:
+                why = f"run {run.pk} is not trustworthy by measuring"
+            else:
+                every = list(facts.of(run))
+                whole = {(one.subject, one.figure): one.value for one in every if one.level is None}
+                side = words.Side(
+                    turn.words, comparisons.described(run), analysis, run.simulated, run.state, run.generators.count()
+                )
+                told.append(_Told(turn, side, [one for one in every if one.level is not None], whole))
+        if why is not None:
+            missing[turn.number] = f"Block {turn.block}: {why}."
+    return told, missing
+
+
+def _between(
+    candidates: Candidates,
+    first: Candidate,
+    other: Candidate,
+    value: Value | None,
+    told: Sequence[_Told],
+    missing: Mapping[int, str],
+    comparisons_in_all: int,
+) -> BetweenLine | None:
+    """Two candidates over the blocks in which both count; None while there are too few of them."""
+    wanted = value.name if value is not None else ""
+    by_block = [
+        {one.turn.block: one for one in told if one.turn.candidate == name and one.turn.value == wanted}
+        for name in (first.name, other.name)
+    ]
+    blocks = sorted(by_block[0].keys() & by_block[1].keys())
+    if len(blocks) < LEAST_BLOCKS:
+        return None
+    before, after = ([own[block] for block in blocks] for own in by_block)
+    settling, kept = settle([[one.levels for one in side] for side in (before, after)])
+    sides = [[one.side for one in side] for side in (before, after)]
+    full = comparing.full_from(sides[0][0].analysis, sides[1][0].analysis)
+    found = compare_blocks(kept[0], kept[1], matters=candidates.matters, full_from=full, comparisons=comparisons_in_all)
+    if not found.differences:
+        return None
+    kind = sides[1][0].analysis.load_kind
+    return BetweenLine(
+        candidate=other.name,
+        against=first.name,
+        value=wanted,
+        sentence=words.sentence(found, sides[0], sides[1], n.counted(len(blocks), "block")),
+        verdict=words.verdict(found, sides[0], sides[1]),
+        unit="users" if kind == "users" else "arrivals/s",
+        loads=list(found.loads),
+        figures=comparisons.lines(found),
+        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(sides[0][:1], sides[1][:1])],
+        by_block=list(_by_block(kept)),
+        blocks=blocks,
+        missing=list(dict.fromkeys(missing.values())),
+        left_out_s=settling.left_out_s,
+        settled=settling.settled,
+    )
+
+
+def _by_block(kept: Sequence[Sequence[Sequence[Fact]]]) -> Iterator[BlockLine]:
+    for (subject, figure), ratios in sorted(block_ratios(kept[0], kept[1]).items()):
+        if figure in SHOWN:
+            yield BlockLine(subject=subject, figure=figure, ratios=list(ratios))
+
+
+def _sentence(series: Series, between: Sequence[BetweenLine]) -> str:
+    """The answer, or why there is none yet."""
+    if not between:
+        if series.state == Series.State.GOING:
+            return "No answer yet: it takes two whole blocks."
+        return "No answer: there are not two blocks in which every turn counts."
+    if len(between) == 1:
+        only = between[0]
+        return f"{only.candidate} against {only.against}: {only.sentence}"
+    told = [f"{one.candidate}{f' ({one.value})' if one.value else ''} {_word(one.verdict)}" for one in between]
+    return f"Against {between[0].against}: {'; '.join(told)}."
+
+
+def _word(verdict: comparisons.Verdict) -> str:
+    return "shows no difference" if verdict == "no difference" else f"is {verdict}"
+
+
+def _candidate(
+    plan: Plan, candidate: Candidate, value: Value | None, turns: Sequence[Turn], told: Sequence[_Told]
+) -> CandidateLine:
+    wanted = value.name if value is not None else ""
+    own = [one for one in turns if (one.candidate, one.value) == (candidate.name, wanted)]
+    counting = [one for one in told if (one.turn.candidate, one.turn.value) == (candidate.name, wanted)]
+    system = plan.turn(candidate, value).system
+    return CandidateLine(
+        candidate=candidate.name,
+        value=wanted,
+        what=[line for line in described(candidate) if line != candidate.name],
+        turns=len(own),
+        ready_after_s=_median(one.ready_after_s for one in own),
+        uses=list(_uses(plan, candidate, counting)),
+        cost_per_hour=system.cost_per_hour,
+        comfort=_median(one.whole.get((WHOLE, "comfort limit")) for one in counting),
+        errors=_median(_at_the_top(one.levels, WHOLE, "error ratio") for one in counting),
+    )
+
+
+def described(candidate: Candidate) -> Iterator[str]:
+    """What a candidate is, a line each."""
+    yield from (f"{name} {version}" for name, version in candidate.versions.items())
+    yield from (f"{name} on {kind.name or 'another instance type'}" for name, kind in candidate.types.items())
+    if candidate.setting:
+        yield candidate.setting
+    if candidate.address is not None:
+        yield f"at {candidate.address}"
+
+
+def _uses(plan: Plan, candidate: Candidate, counting: Sequence[_Told]) -> Iterator[ResourceUse]:
+    """Of the components in which it differs, or of all where that is not told."""
+    named = {*candidate.versions, *candidate.types}
+    for component in plan.system.components:
+        if named and component.name not in named:
+            continue
+        kind = candidate.types.get(component.name, component.instance_type)
+        for resource in NOTED:
+            key = f"{component.name}.{resource}"
+            share = _median(_at_the_top(one.levels, key, "utilisation") for one in counting)
+            if share is not None:
+                size = kind.memory if resource == "memory" and kind is not None else None
+                yield ResourceUse(key=key, share=share, bytes=None if size is None else share * size)
+
+
+def _at_the_top(levels: Sequence[Fact], subject: str, figure: str) -> float | None:
+    """A figure at a run's highest load."""
+    loads = {one.level: one.value for one in levels if (one.subject, one.figure) == (WHOLE, "load")}
+    if not loads:
+        return None
+    top = max(loads, key=loads.__getitem__)
+    return next((one.value for one in levels if (one.level, one.subject, one.figure) == (top, subject, figure)), None)
+
+
+def _median(values: Iterator[float | None] | Sequence[float | None]) -> float | None:
+    known = [value for value in values if value is not None and value == value]
+    return statistics.median(known) if known else None
+
+
+def _bearable(told: Sequence[_Told]) -> Bearable | None:
+    for figure, reason in LIMITS.items():
+        limits: list[float] = [one.whole[WHOLE, figure] for one in told if (WHOLE, figure) in one.whole]
+        if limits:
+            return Bearable(load=UNDER * min(limits), reason=f"a fifth under {reason}, the lowest of all turns")
+    tops = [max((f.value for f in one.levels if (f.subject, f.figure) == (WHOLE, "load")), default=0.0) for one in told]
+    return (
+        Bearable(load=min(tops), reason="the highest load that all were tried at") if tops and min(tops) > 0 else None
+    )

@@ -1,0 +1,108 @@
+"""What may happen to a series of turns."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+
+from django.utils import timezone
+
+from stonekettle.engine.lifecycle import ENDED
+from stonekettle.plan import document
+from stonekettle.plan.candidates import Candidates
+from stonekettle.plan.models import Plan
+from stonekettle.plan.problems import Problem
+from stonekettle.plan.secrecy import hidden
+from stonekettle.server.access import halting
+from stonekettle.server.access.roles import Role
+from stonekettle.server.acts import Account, act
+from stonekettle.server.experiments import rules as experiments
+from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.problems import Conflict
+from stonekettle.server.runs import rules as runs
+from stonekettle.server.series.models import Series, Turn
+from stonekettle.server.systems import runners
+from stonekettle.server.targets import allowances
+from stonekettle.server.targets.allowances import NotStarted
+
+
+@act("started candidates of", Role.PLANNER)
+def start(account: Account, experiment: Experiment) -> Series:
+    """Let the candidates of the revision in force take turns, block by block, in an order drawn at random in each."""
+    halting.check()
+    if experiment.archived_at is not None:
+        raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
+    plan = experiments.current_plan(experiment)
+    candidates = plan.candidates
+    if candidates is None:
+        raise Conflict(f"{experiment.name} has no candidates. Describe two or more, or start a run of it.")
+    runners.check(account.actor, plan.addresses)
+    allowances.check_start(plan)
+    check_commands(candidates)
+    standing = Series.objects.filter(state=Series.State.GOING, experiment=experiment).first()
+    if standing is not None:
+        raise Conflict(f"The candidates of {experiment.name} are taking turns already. Wait for the end, or stop them.")
+    runs.check_free(plan)
+    series = Series.objects.create(
+        experiment=experiment,
+        revision=experiment.current,
+        plan_document=document.to_document(plan),
+        requested_by=account.actor.user,
+    )
+    Turn.objects.bulk_create(turns_of(series, candidates, random.SystemRandom()))
+    account.about("experiment", experiment.pk, experiment.name, note=f"{candidates.turns} turns")
+    return series
+
+
+def check_commands(candidates: Candidates) -> None:
+    """Commands are a planner's own: nobody may have this machine run one."""
+    problems = [
+        Problem(
+            f"candidates.{path}.command",
+            "the web application runs no commands.",
+            "Run the plan by ./kettle run, or write a call.",
+        )
+        for path in candidates.commands
+    ]
+    if problems:
+        raise NotStarted(problems)
+
+
+def turns_of(series: Series, candidates: Candidates, chance: random.Random) -> Iterator[Turn]:
+    """All of them in order: each block whole, in an order of its own."""
+    every = [(one.name, value.name if value else "") for one in candidates.each for value in candidates.values]
+    number = 0
+    for block in range(1, candidates.blocks + 1):
+        for candidate, value in chance.sample(every, len(every)):
+            number += 1
+            yield Turn(series=series, number=number, block=block, candidate=candidate, value=value)
+
+
+@act("stopped candidates of", Role.PLANNER)
+def stop(account: Account, series: Series) -> None:
+    """No further turn begins; the one under way ends gracefully."""
+    if series.state != Series.State.GOING:
+        raise Conflict(f"The candidates of {series.experiment.name} take no turns any more ({series.state}).")
+    account.about("experiment", series.experiment_id, series.experiment.name)
+    Series.objects.filter(pk=series.pk, stop_requested_by="").update(stop_requested_by=account.actor.name)
+    turn = series.current
+    if turn is not None and turn.run is not None and turn.run.run_state not in ENDED:
+        runs.request_stop(account.actor, turn.run, "its series was stopped")
+
+
+def end(series: Series, state: Series.State, cause: str) -> None:
+    """No further turns."""
+    Series.objects.filter(pk=series.pk).update(
+        state=state, cause=hidden(cause), ended_at=timezone.now(), busy=False, waits_since=None
+    )
+
+
+def label(turn: Turn, candidates: Candidates) -> str:
+    """What the turn's run is called beside its experiment."""
+    return f"{turn.words}, block {turn.block} of {candidates.blocks}"
+
+
+def plan_of(turn: Turn, plan: Plan) -> Plan:
+    """What the turn's run is led by."""
+    assert plan.candidates is not None  # a series' plan
+    return plan.turn(*turn.parts(plan.candidates))

@@ -1,0 +1,106 @@
+"""The practice cloud deploys versions, and a machine drifts, over real sockets as in virtual time."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from random import Random
+
+import pytest
+import yaml
+
+from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.plan import signing
+from stonekettle.practice import shapes
+from stonekettle.practice.component import LiveComponent
+from stonekettle.practice.config import Component, Version, quillport
+from stonekettle.practice.twin import simulate
+from tests.core.test_comparing import JOURNEYS, shop
+from tests.practice.test_server import Quillport
+from tests.practice.test_server import quillport as quillport_process
+
+__all__ = ["quillport_process"]
+BODY = b'{"version": "3.4"}'
+
+
+def put(system: Quillport, path: str, body: bytes, **headers: str) -> tuple[int, dict[str, object]]:
+    answer = system.http.request("PUT", system.directory["cloud"][0] + path, body=body, headers=headers)
+    return answer.status, json.loads(answer.data) if answer.data.startswith(b"{") else {}
+
+
+def test_a_version_is_deployed_and_ready_a_while_later(quillport_process: Callable[[str], Quillport]) -> None:
+    system = quillport_process("")
+    cloud = system.directory["cloud"][0]
+    before = system.metrics("planner")["memory_used_bytes"]
+    status, told = put(system, "/components/planner/version", BODY)
+    assert (status, told["version"], told["ready"]) == (202, "3.4", 0)
+    assert system.http.request("GET", f"{cloud}/components/planner/ready").status == 503
+    assert system.get("/trips").status == 503
+    boots_s = next(one.boots_s for one in quillport().component("planner").versions if one.name == "3.4")
+    until = time.monotonic() + boots_s + 10
+    while system.http.request("GET", f"{cloud}/components/planner/ready").status != 200:
+        assert time.monotonic() < until
+        time.sleep(0.1)
+    assert system.get("/trips").status == 200
+    assert system.metrics("planner")["memory_used_bytes"] > 1.4 * before
+    told_of = {one["component"]: one["version"] for one in system.http.request("GET", f"{cloud}/components").json()}
+    assert told_of["planner"] == "3.4"
+
+
+@pytest.mark.parametrize(
+    ("path", "body", "status"),
+    [
+        ("/components/planner/version", b'{"version": "9"}', 422),
+        ("/components/planner/version", b"3.4", 422),
+        ("/components/planner/version", b"[", 422),
+        ("/components/crane/version", BODY, 404),
+        ("/components/planner/version", b"x" * 20_000, 413),
+    ],
+)
+def test_what_it_cannot_do_it_refuses(
+    quillport_process: Callable[[str], Quillport], path: str, body: bytes, status: int
+) -> None:
+    assert put(quillport_process(""), path, body)[0] == status
+
+
+def test_with_a_key_it_heeds_signed_calls_alone(quillport_process: Callable[[str], Quillport]) -> None:
+    config = {
+        "components": [{"name": "gateway", "versions": [{"name": "1"}, {"name": "2", "boots_s": 0.1}]}],
+        "routes": [{"method": "GET", "path": "/", "visits": [{"component": "gateway", "cpu_ms": 1}]}],
+        "signing_key": "a-long-enough-key",
+    }
+    system = quillport_process(yaml.safe_dump(config))
+    path, body = "/components/gateway/version", b'{"version": "2"}'
+    assert put(system, path, body)[0] == 401
+    signed = signing.headers("a-long-enough-key", "PUT", path, body)
+    assert put(system, path, b'{"version": "1"}', **signed)[0] == 401
+    assert put(system, path, body, **signed)[0] == 202
+
+
+def test_a_version_works_longer_and_starts_cold() -> None:
+    now = 0.0
+    versions = (Version("1"), Version("2", work=2.0, boots_s=3.0))
+    config = Component("front", cold_factor=3.0, warms_over=5, versions=versions)
+    live = LiveComponent(config, lambda: now, Random(1))
+    live._served = 500
+    assert live.deploy(versions[1]) == 3.0
+    assert not live.instances[0].is_up
+    now = 3.5
+    assert live.instances[0].is_up
+    assert live.version.work == 2.0
+    assert shapes.wear(config, now, live._served) == pytest.approx(3.0)
+
+
+def test_a_machine_drifts_to_and_fro() -> None:
+    drifting = replace(shop(), drift=0.2, drift_every_s=400.0)
+    assert shapes.drifted(drifting, 0) == pytest.approx(1.0)
+    assert shapes.drifted(drifting, 100) == pytest.approx(1.2)
+    assert shapes.drifted(replace(drifting, drift_from_s=200.0), 100) == pytest.approx(0.8)
+    assert shapes.drifted(shop(), 100) == 1.0
+    profile = LoadProfile((Segment.hold(20, 400),))
+    busy = simulate(drifting, JOURNEYS, profile, seed=1).resources[1]
+    slow, fast = busy.utilisation[50:150].mean(), busy.utilisation[250:350].mean()
+    # Work is 1 + 0.2·(mean of a half sine around its top, 0.9) longer, then as much shorter.
+    assert slow / fast == pytest.approx(1.18 / 0.82, rel=0.08)
