@@ -144,6 +144,9 @@ def shoot_comparison(page: Page, installed: Installation) -> None:
     page.get_by_role("link", name="Compare it with run").last.click()
     page.get_by_test_id("sentence").wait_for()
     shoot(page, "comparison")
+    page.goto(f"{installed.url}/series/1")
+    page.get_by_test_id("ladder").wait_for()
+    shoot(page, "candidates")
 
 
 def main(data: Path, port: int) -> None:
@@ -155,7 +158,7 @@ def main(data: Path, port: int) -> None:
         shoot_documents(page, installed, chromium, data)
         shoot_people(page, installed)
         shoot_targets(page, installed)
-        for place in ("experiments", "runs", "systems"):
+        for place in ("experiments", "runs"):
             page.goto(f"{installed.url}/{place}")
             shoot(page, place)
         shoot_experiment(page, installed)

@@ -15,6 +15,11 @@ def test_an_empty_document_is_the_demo(tmp_path: Path) -> None:
     assert config.load(path) == config.quillport()
 
 
+def test_the_demo_can_be_on_a_machine_that_drifts() -> None:
+    made = config.from_document({"drift": 0.08, "drift_every_s": 600})
+    assert (made.drift, made.drift_every_s, made.components) == (0.08, 600.0, config.quillport().components)
+
+
 def test_changes_apply_to_the_demo(tmp_path: Path) -> None:
     path = tmp_path / "changes.yaml"
     path.write_text("changes: {ledger: {cpus: 16, pool: 3}}")
@@ -36,6 +41,7 @@ def test_a_whole_system_can_be_written() -> None:
     ("document", "part"),
     [
         ({"changes": {"legder": {"cpus": 1}}}, "'legder' is not a component"),
+        ({"drift": "much"}, "drift: write a number"),
         ({"components": [{"name": "web"}], "routes": "none"}, "routes"),
         (
             {

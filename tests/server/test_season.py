@@ -15,6 +15,7 @@ from stonekettle.report.result import FORMAT_VERSION
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import archive, demo, played, season
 from stonekettle.server.runs.models import Run
+from stonekettle.server.series import season as turns
 from tests.server.acting import TESTS
 
 pytestmark = pytest.mark.django_db
@@ -109,3 +110,17 @@ def test_what_is_packed_comes_back(client: Client, planner: User) -> None:
     coarse = client.get(f"/api/runs/{again.pk}/plate").json()
     assert (whole["bin_s"], coarse["bin_s"]) == (1, archive.EVERY)
     assert coarse["users"][2] == pytest.approx(sum(whole["users"][20:30]) / 10, rel=1e-3)
+
+
+def test_its_candidates_took_turns_and_the_better_one_is_found(
+    client: Client, experiments: dict[str, Experiment]
+) -> None:
+    made = turns.seed(list(experiments.values()))
+    told = client.get(f"/api/series/{made.pk}").json()
+    assert (told["state"], told["seeded"], told["over"], told["turns"]) == ("finished", True, 10, 10)
+    assert all(line["state"] == "finished" for line in told["lines"])
+    found = client.get(f"/api/series/{made.pk}/findings").json()
+    assert found["sentence"].startswith("planner 3.4 against planner 3.3: Faster: Trip search")
+    assert "`planner` CPU per step" in found["sentence"]
+    assert found["between"][0]["blocks"] == [1, 2, 3, 4, 5]
+    assert client.get(f"/api/experiments/{made.experiment_id}/history").json()["runs"] == []

@@ -15,6 +15,7 @@ from stonekettle.server.experiments.management.commands import seed_demo
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import played, season
 from stonekettle.server.runs.models import Run
+from stonekettle.server.series import season as turns
 from stonekettle.server.systems.models import System
 
 pytestmark = pytest.mark.django_db
@@ -38,6 +39,7 @@ def nothing_played(monkeypatch: pytest.MonkeyPatch) -> None:
     """Runs take some seconds to play, and the season some to bring in."""
     monkeypatch.setattr(seed_demo, "PLAYED", ())
     monkeypatch.setattr(season, "seed", lambda actor, made: 0)
+    monkeypatch.setattr(turns, "seed", lambda made: None)
 
 
 def test_the_examples_and_the_user_are_made(seed: Seed) -> None:

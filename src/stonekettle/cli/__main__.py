@@ -27,7 +27,7 @@ def main() -> int:
         "run",
         help="run a plan without the web application",
         description="Exit code: 0 objectives met, 1 broken, 2 bad input, 3 not trustworthy; with --against also 1 "
-        "slower and 3 inconclusive.",
+        "slower and 3 inconclusive. Of a plan with candidates: 0 none slower, 1 one slower, 3 inconclusive.",
     )
     run.add_argument("file", type=Path, help="plan in YAML or JSON")
     run.add_argument("--out", type=Path, required=True, help="folder for the result")
@@ -81,7 +81,7 @@ def _run(arguments: argparse.Namespace) -> int:
         terminal=sys.stdout,
         generators=max(1, arguments.generators),
     )
-    if against is None or code == run_command.BAD_INPUT:
+    if against is None or code == run_command.BAD_INPUT or not (arguments.out / "result.json").exists():
         return code
     print(file=sys.stdout)
     told = arguments.out / "comparison.json"

@@ -29,7 +29,7 @@ EXIT_CODES = {"faster": NOT_SLOWER, "no difference": NOT_SLOWER, "slower": SLOWE
 def compare(first: Path, second: Path, matters: float, json_file: Path | None, terminal: TextIO) -> int:
     """Print how the run in folder ``second`` compares with that in ``first``; the exit code."""
     try:
-        (before, facts), (after, others) = (_read(folder) for folder in (first, second))
+        (before, facts), (after, others) = (read(folder) for folder in (first, second))
     except (OSError, ValueError, PlanError) as fault:
         print(fault, file=sys.stderr)
         return BAD_INPUT
@@ -45,7 +45,7 @@ def compare(first: Path, second: Path, matters: float, json_file: Path | None, t
     for difference in found.told:
         print(f"  {words.change(difference)}", file=terminal)
     if json_file is not None:
-        told = _plain(found, words.verdict(found, [before], [after]), sentence, apart)
+        told = plain(found, words.verdict(found, [before], [after]), sentence, apart)
         json_file.write_text(json.dumps(told, indent=2) + "\n")
     return EXIT_CODES[words.verdict(found, [before], [after])]
 
@@ -53,14 +53,14 @@ def compare(first: Path, second: Path, matters: float, json_file: Path | None, t
 def readable(run: Path) -> bool:
     """Whether a run can be compared with; where not, says why."""
     try:
-        _read(run)
+        read(run)
     except (OSError, ValueError, PlanError) as fault:
         print(fault, file=sys.stderr)
         return False
     return True
 
 
-def _read(run: Path) -> tuple[words.Side, Sequence[Fact]]:
+def read(run: Path) -> tuple[words.Side, Sequence[Fact]]:
     """A run that ``kettle run`` wrote into a folder, or of which this is the result.json. Raises ValueError where it
     did not."""
     folder = run.parent if run.is_file() else run
@@ -79,7 +79,8 @@ def _read(run: Path) -> tuple[words.Side, Sequence[Fact]]:
     return words.Side(str(folder), plan, analysis, told.simulated, told.state, 1), facts
 
 
-def _plain(found: Comparison, verdict: str, sentence: str, apart: Sequence[words.Apart]) -> dict[str, Any]:
+def plain(found: Comparison, verdict: str, sentence: str, apart: Sequence[words.Apart]) -> dict[str, Any]:
+    """A comparison as plain data."""
     return {
         "sentence": sentence,
         "verdict": verdict,

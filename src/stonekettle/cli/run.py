@@ -16,6 +16,7 @@ from typing import TextIO
 import numpy as np
 import pyarrow as pa
 
+from stonekettle.cli import turns
 from stonekettle.core import analysis as core
 from stonekettle.core import facts
 from stonekettle.core.orders import Ordered, with_order
@@ -218,12 +219,26 @@ def run(
         print(f"Note: {line}", file=terminal)
     wanted = practice or any(address.startswith(f"{PRACTICE}:") for _, address in plan.addresses)
     if not wanted:
-        return _run_plan(plan, out, None, terminal, generators)
+        return _run_whole(plan, out, None, terminal, generators)
     with PracticeProcess(practice_config) as system:
-        return _run_plan(plan, out, system.control_url, terminal, generators)
+        return _run_whole(plan, out, system.control_url, terminal, generators)
 
 
-def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, generators: int) -> int:
+def _run_whole(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, generators: int) -> int:
+    """Run the plan, or each turn of its candidates."""
+    if plan.candidates is None:
+        return _run_plan(plan, out, control_url, terminal, generators)[0]
+
+    def measure(own: Plan, folder: Path) -> bool:
+        return _run_plan(own, folder, control_url, terminal, generators)[1] == RunState.FINISHED
+
+    return turns.take(plan, out, practice_directory(control_url), terminal, measure)
+
+
+def _run_plan(
+    plan: Plan, out: Path, control_url: str | None, terminal: TextIO, generators: int
+) -> tuple[int, RunState]:
+    """The exit code of one run, and how it ended."""
     journal = FileControl(plan, out, terminal, generators)
 
     def stop(signum: int, frame: object) -> None:
@@ -238,7 +253,7 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     if not ending.has_data:
         journal.forget()
         print(ending.cause, file=sys.stderr)
-        return BAD_INPUT
+        return BAD_INPUT, ending.state
     plan = journal.plan
     began = time.monotonic()
     length = 1 + max((int(s.rollup["second"]) for s in journal.seconds), default=0)
@@ -265,7 +280,8 @@ def _run_plan(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, 
     for note in found.notes:
         print(f"  {note.title}. {note.text}", file=terminal)
     print(f"\nAnalysed in {time.monotonic() - began:.1f} s. Written to {out}/", file=terminal)
-    return EXIT_CODES[found.outcome] if ending.state == RunState.FINISHED else NOT_TRUSTWORTHY
+    code = EXIT_CODES[found.outcome] if ending.state == RunState.FINISHED else NOT_TRUSTWORTHY
+    return code, ending.state
 
 
 class PracticeProcess:

@@ -19,7 +19,7 @@ from scipy import special
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.differences import CHANCE, MATTERS, ByLoad, Comparison, Difference, judged, told
 from stonekettle.core.facts import WHOLE, Fact
-from stonekettle.core.sampling import SAME_LOAD, Samples, Side, Weights, levels_near
+from stonekettle.core.sampling import SAME_LOAD, Grid, Samples, Side, Weights, levels_near
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import FloatArray
 
@@ -35,10 +35,12 @@ def compare(
     Throughput is compared at loads of ``full_from`` and more alone, where both systems were full."""
     a, b = Side(first), Side(second)
     pairs = list(_pairs(a, b))
+    full = [pair for pair in pairs if full_from is not None and pair[0] >= full_from]
+    everywhere, where_full = (_Pairs.of(some) if some else None for some in (pairs, full))
     found = []
     for figure in a.figures.keys() & b.figures.keys():
-        at = [pair for pair in pairs if figure[1] != "throughput" or (full_from is not None and pair[0] >= full_from)]
-        one = _difference(a, b, figure, at, matters)
+        at = everywhere if figure[1] != "throughput" else where_full
+        one = _difference(a, b, figure, at, matters) if at is not None else None
         if one is not None:
             found.append(one)
     return judged(found, [load for load, _, _ in pairs], matters)
@@ -99,17 +101,22 @@ def _pairs(a: Side, b: Side) -> Iterable[tuple[float, Weights, Weights]]:
         yield (load, own, weights) if turned else (load, weights, own)
 
 
-def _difference(
-    a: Side,
-    b: Side,
-    figure: tuple[str, str],
-    pairs: Sequence[tuple[float, Weights, Weights]],
-    matters: float,
-) -> Difference | None:
-    if not pairs:
-        return None
-    loads = np.array([load for load, _, _ in pairs])
-    one, other = a.samples(figure, [own for _, own, _ in pairs]), b.samples(figure, [own for _, _, own in pairs])
+@dataclass(frozen=True)
+class _Pairs:
+    """Loads that both runs had, and what tells of them in each."""
+
+    loads: FloatArray
+    first: Grid
+    second: Grid
+
+    @classmethod
+    def of(cls, pairs: Sequence[tuple[float, Weights, Weights]]) -> _Pairs:
+        loads, first, second = zip(*pairs, strict=True)
+        return cls(np.array(loads), Grid.of(first), Grid.of(second))
+
+
+def _difference(a: Side, b: Side, figure: tuple[str, str], at: _Pairs, matters: float) -> Difference | None:
+    loads, one, other = at.loads, a.samples(figure, at.first), b.samples(figure, at.second)
     known = np.isfinite(one.mean) & np.isfinite(other.mean)
     count = int(known.sum())
     if not count:

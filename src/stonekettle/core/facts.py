@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Set
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -25,8 +25,7 @@ WHOLE = ""
 """The subject of a figure that is of everything."""
 
 
-@dataclass(frozen=True)
-class Fact:
+class Fact(NamedTuple):
     """One figure of a run: of a ``level`` by its number, or of the whole run (None). ``subject`` is a step as
     "journey / step", the key of a resource, or everything. Times in seconds, rates per second, shares 0..1; NaN is
     unknown. ``n`` are the steps it rests on, where it rests on steps. ``blocks`` are the logs of its 5-second block

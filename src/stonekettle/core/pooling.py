@@ -12,7 +12,7 @@ import numpy as np
 from stonekettle.core.comparing import compare
 from stonekettle.core.differences import CHANCE, MATTERS, ByLoad, Comparison, Difference, judged, student, told
 from stonekettle.core.facts import Fact
-from stonekettle.core.sampling import Side, levels_near
+from stonekettle.core.sampling import Grid, Side, Weights, levels_near
 from stonekettle.core.types import FloatArray
 
 
@@ -61,14 +61,23 @@ def _logs(
     grid = min(every, key=lambda side: len(side.loads))
     near = [(load, [levels_near(side.loads, load) for side in every]) for load in sorted(set(grid.loads.values()))]
     at = [(load, weights) for load, own in near if len(weights := [w for w in own if w is not None]) == len(every)]
+    full = [one for one in at if full_from is not None and one[0] >= full_from]
+    everywhere, where_full = (_grids(some, len(every)) for some in (at, full))
     for figure in set.intersection(*(set(side.figures) for side in every)):
-        shared = [one for one in at if figure[1] != "throughput" or (full_from is not None and one[0] >= full_from)]
-        if not shared:
+        loads, grids = everywhere if figure[1] != "throughput" else where_full
+        if not grids:
             continue
-        logs = np.array([side.samples(figure, [own[n] for _, own in shared]).mean for n, side in enumerate(every)])
+        logs = np.array([side.samples(figure, grid).mean for side, grid in zip(every, grids, strict=True)])
         known = np.isfinite(logs).all(axis=0)
         if known.any():
-            yield figure, np.array([load for load, _ in shared])[known], logs[:, known]
+            yield figure, loads[known], logs[:, known]
+
+
+def _grids(at: Sequence[tuple[float, Sequence[Weights]]], runs: int) -> tuple[FloatArray, list[Grid]]:
+    """The loads, and for each run what tells of them; nothing where there are none."""
+    if not at:
+        return np.array([]), []
+    return np.array([load for load, _ in at]), [Grid.of([own[run] for _, own in at]) for run in range(runs)]
 
 
 def _difference(

@@ -13,7 +13,7 @@ from dataclasses import dataclass, fields
 import numpy as np
 
 from stonekettle.core.facts import WHOLE, Fact
-from stonekettle.core.types import BoolArray, FloatArray
+from stonekettle.core.types import BoolArray, FloatArray, IntArray
 
 SAME_LOAD = 0.03
 """Loads that differ by no larger share are the same."""
@@ -21,6 +21,7 @@ WIDEST_GAP = 2.0
 """Between two levels whose loads differ by a larger factor nothing is interpolated."""
 STOLEN = 0.03
 LEAST_BLOCKS = 4
+LOAD, TAKEN = (WHOLE, "load"), (WHOLE, "stolen")
 
 
 @dataclass(frozen=True)
@@ -41,32 +42,60 @@ class Samples:
         return Samples(*(getattr(self, one.name)[places] for one in fields(self)))
 
 
+Weights = tuple[tuple[int, float], ...]
+"""Levels by their numbers, each with its weight."""
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Loads by the one or two levels that tell of each: places in ``levels``, with the ``share`` of the first one;
+    ``two`` is 1.0 where there is an ``other``."""
+
+    levels: tuple[int, ...]
+    one: IntArray
+    other: IntArray
+    two: FloatArray
+    share: FloatArray
+
+    @classmethod
+    def of(cls, weights: Sequence[Weights]) -> Grid:
+        levels = sorted({level for own in weights for level, _ in own})
+        place = {level: number for number, level in enumerate(levels)}
+        return cls(
+            tuple(levels),
+            np.array([place[own[0][0]] for own in weights], dtype=np.int64),
+            np.array([place[own[-1][0]] for own in weights], dtype=np.int64),
+            np.array([len(own) - 1.0 for own in weights]),
+            np.array([own[0][1] for own in weights]),
+        )
+
+
 class Side:
     """The facts of a run by level and figure."""
 
     def __init__(self, facts: Iterable[Fact]) -> None:
         self.loads: dict[int, float] = {}
         self.figures: dict[tuple[str, str], dict[int, Fact]] = {}
-        self._stolen: dict[int, tuple[float, ...]] = {}
+        self._kept: dict[int, BoolArray] = {}
+        self._masks: dict[tuple[tuple[int | None, ...], int], BoolArray] = {}
         for fact in facts:
-            if fact.level is None:
+            level, key = fact.level, (fact.subject, fact.figure)
+            if level is None:
                 continue
-            if (fact.subject, fact.figure) == (WHOLE, "load"):
-                self.loads[fact.level] = fact.value
-            elif (fact.subject, fact.figure) == (WHOLE, "stolen"):
-                self._stolen[fact.level] = fact.blocks
+            if key == LOAD:
+                self.loads[level] = fact.value
+            elif key == TAKEN:
+                kept = np.array(fact.blocks) <= STOLEN
+                if kept.sum() >= LEAST_BLOCKS:
+                    self._kept[level] = kept
             else:
-                self.figures.setdefault((fact.subject, fact.figure), {})[fact.level] = fact
+                self.figures.setdefault(key, {})[level] = fact
 
-    def samples(self, figure: tuple[str, str], weights: Sequence[Weights]) -> Samples:
-        """A figure at loads that these levels tell of, one or two each, by their weights."""
-        wanted = sorted({level for own in weights for level, _ in own})
-        by_level = self._by_level([self.figures[figure].get(level) for level in wanted])
-        place = {level: number for number, level in enumerate(wanted)}
-        one = np.array([place[own[0][0]] for own in weights], dtype=np.int64)
-        other = np.array([place[own[-1][0]] for own in weights], dtype=np.int64)
-        two = np.array([len(own) - 1.0 for own in weights])
-        share = np.array([own[0][1] for own in weights])
+    def samples(self, figure: tuple[str, str], grid: Grid) -> Samples:
+        """A figure at loads that these levels tell of."""
+        own = self.figures[figure]
+        by_level = self._by_level([own.get(level) for level in grid.levels])
+        one, other, two, share = grid.one, grid.other, grid.two, grid.share
         rest = two * (1 - share)
 
         def added(column: FloatArray) -> FloatArray:
@@ -82,17 +111,10 @@ class Side:
 
     def _by_level(self, facts: Sequence[Fact | None]) -> Samples:
         """What the blocks of a figure tell at each of its levels."""
-        length = max((len(fact.blocks) for fact in facts if fact is not None), default=0)
-        logs = np.full((len(facts), length), np.nan)
-        for row, fact in enumerate(facts):
-            if fact is None:
-                continue
-            logs[row, : len(fact.blocks)] = fact.blocks
-            stolen = self._stolen.get(fact.level or 0, ())
-            if len(stolen) == len(fact.blocks):
-                kept = np.array(stolen) <= STOLEN
-                if kept.sum() >= LEAST_BLOCKS:
-                    logs[row, : len(fact.blocks)][~kept] = np.nan
+        rows = [fact.blocks if fact is not None else () for fact in facts]
+        length = max(map(len, rows), default=0)
+        logs = np.array([row + (math.nan,) * (length - len(row)) for row in rows]).reshape(len(rows), length)
+        logs[self._left_out(tuple(fact.level if fact is not None else None for fact in facts), length)] = np.nan
         known = np.isfinite(logs)
         blocks = known.sum(axis=1).astype(np.float64)
         told = np.where(blocks >= LEAST_BLOCKS, blocks, np.nan)
@@ -102,14 +124,22 @@ class Side:
         products = (residuals[:, 1:] * residuals[:, :-1]).sum(axis=1)
         return Samples(mean, squares / (told - 1) / told, told - 1, squares, products, blocks, np.ones_like(blocks))
 
+    def _left_out(self, levels: tuple[int | None, ...], length: int) -> BoolArray:
+        """Which blocks of these levels had processors taken away; the same for all figures of them."""
+        known = self._masks.get((levels, length))
+        if known is None:
+            known = np.zeros((len(levels), length), dtype=np.bool_)
+            for row, level in enumerate(levels):
+                kept = self._kept.get(level) if level is not None else None
+                if kept is not None:
+                    known[row, : len(kept)] = ~kept[:length]
+            self._masks[levels, length] = known
+        return known
+
     def value(self, figure: str, weights: Weights) -> float:
         """A figure of everything at some levels, by their weights."""
         facts = self.figures.get((WHOLE, figure), {})
         return sum(weight * facts[level].value for level, weight in weights if level in facts)
-
-
-Weights = tuple[tuple[int, float], ...]
-"""Levels by their numbers, each with its weight."""
 
 
 def levels_near(loads: Mapping[int, float], load: float) -> Weights | None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -99,6 +99,6 @@ def _without(turn: Turn, skip: int) -> list[Fact]:
         return list(turn)
     unknown = (math.nan,) * skip
     return [
-        replace(fact, blocks=(*unknown, *fact.blocks[skip:])) if fact.level == first and fact.blocks else fact
+        fact._replace(blocks=(*unknown, *fact.blocks[skip:])) if fact.level == first and fact.blocks else fact
         for fact in turn
     ]

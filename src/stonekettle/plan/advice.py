@@ -15,8 +15,6 @@ from stonekettle.plan.quantities import format_duration
 MIN_LEVELS_FOR_A_CLAIM = 4
 CHECK_AT = 0.25
 """A check level has such a share of the highest load: it was there early, and there is enough to compare."""
-
-
 SHORT_TURN_S = 40.0
 
 

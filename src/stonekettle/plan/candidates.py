@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from random import Random
 from typing import Annotated
 
 from pydantic import Discriminator, Field, Tag, field_validator, model_validator
@@ -194,6 +195,13 @@ class Candidates(Part):
     @property
     def turns(self) -> int:
         return self.blocks * len(self.each) * len(self.values)
+
+    def order(self, chance: Random) -> Iterator[tuple[int, Candidate, Value | None]]:
+        """All turns: the block's number (from 1), the candidate, the value; each block in an order of its own."""
+        every = [(one, value) for one in self.each for value in self.values]
+        for block in range(1, self.blocks + 1):
+            for candidate, value in chance.sample(every, len(every)):
+                yield block, candidate, value
 
     @property
     def places(self) -> Iterable[tuple[str, _Brought]]:

@@ -204,8 +204,8 @@ def load(path: Path) -> PracticeConfig:
 
 def from_document(document: Mapping[str, object]) -> PracticeConfig:
     """Build from plain data: a whole configuration, or the demo with ``changes`` to its components
-    and an ``unmetered`` one behind some of its routes."""
-    if set(document) <= {"changes", "unmetered"}:
+    and an ``unmetered`` one behind some of its routes, on a machine with a ``drift`` (:class:`PracticeConfig`)."""
+    if set(document) <= {"changes", "unmetered", *_MACHINE}:
         return _changed_demo(document)
     try:
         return TypeAdapter(PracticeConfig).validate_python(document)
@@ -213,6 +213,15 @@ def from_document(document: Mapping[str, object]) -> PracticeConfig:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
         raise PracticeConfigError(f"{path}: {first['msg']}") from error
+
+
+_MACHINE = frozenset({"drift", "drift_every_s", "drift_from_s"})
+
+
+def _number(name: str, value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise PracticeConfigError(f"{name}: write a number")
+    return float(value)
 
 
 def _changed_demo(document: Mapping[str, object]) -> PracticeConfig:
@@ -223,6 +232,8 @@ def _changed_demo(document: Mapping[str, object]) -> PracticeConfig:
             names = ", ".join(c.name for c in config.components)
             raise PracticeConfigError(f"changes: {name!r} is not a component; there are {names}")
         config = config.with_component(str(name), **dict(change))
+    told = {name: _number(name, document[name]) for name in _MACHINE & document.keys()}
+    config = replace(config, **told)  # type: ignore[arg-type]
     hidden = document.get("unmetered")
     if hidden is None:
         return config

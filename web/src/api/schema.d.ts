@@ -3275,7 +3275,8 @@ export interface components {
         /**
          * ExperimentLine
          * @description One of the list: ``load`` is the planned one in few corners, ``own_journeys`` are those it
-         *     writes out itself. ``fault`` says why its document cannot be read any more; the figures are then empty.
+         *     writes out itself. Where candidates take ``turns`` (0: there are none), ``series_sentence`` is what the last of
+         *     their series told. ``fault`` says why its document cannot be read any more; the figures are then empty.
          */
         ExperimentLine: {
             /** Id */
@@ -3317,6 +3318,16 @@ export interface components {
             last_run_simulated: boolean | null;
             /** Last Run Seeded */
             last_run_seeded: boolean | null;
+            /** Turns */
+            turns: number;
+            /** Series Id */
+            series_id: number | null;
+            /** Series Sentence */
+            series_sentence: string | null;
+            /** Series State */
+            series_state: string | null;
+            /** Series Seeded */
+            series_seeded: boolean | null;
         };
         /**
          * Source

@@ -100,7 +100,7 @@ const ends = computed(() => {
   return today ? time : `${end.toLocaleDateString()}, ${time}`
 })
 const cost = computed(() => {
-  const amount = outline.value?.cost ?? 0
+  const amount = (outline.value?.cost ?? 0) * Math.max(1, turns.value)
   return amount < 0.005 ? 'under 0.01' : `about ${amount.toFixed(2)}`
 })
 const systemChoices = computed(() => {
@@ -253,7 +253,9 @@ async function copy() {
           <li v-for="r in runs.data.value?.runs.slice(0, FEW_RUNS)" :key="r.id">
             <RouterLink :to="`/runs/${r.id}`">Run {{ r.id }}</RouterLink>
             <RunState class="ml-2" :state="r.state" :simulated="r.simulated" :seeded="r.seeded" />
-            <span class="label ml-2">revision {{ r.revision }}, {{ when(r.queued_at) }}</span>
+            <span class="label ml-2"
+              >{{ r.turn || `revision ${r.revision}` }}, {{ when(r.queued_at) }}</span
+            >
             <p class="break-words"><Sentence :text="r.verdict || r.cause" /></p>
           </li>
         </ul>

@@ -92,7 +92,24 @@ const shown = computed(() => {
       <div class="flex min-w-0 items-start gap-4">
         <LoadSketch :load="e.load" class="mt-1" />
         <div class="min-w-0">
-          <template v-if="e.last_run_id">
+          <template v-if="e.turns">
+            <p v-if="e.series_id">
+              <RouterLink :to="`/series/${e.series_id}`">Candidates in turns</RouterLink>
+              <RunState
+                class="ml-2"
+                :state="e.series_state === 'going' ? 'running' : (e.series_state ?? '')"
+                :seeded="e.series_seeded ?? false"
+              />
+            </p>
+            <p v-if="e.series_id" class="break-words">
+              <Sentence :text="e.series_sentence ?? ''" />
+            </p>
+            <p v-if="!e.series_id || e.last_run_simulated" class="text-ink-2">
+              Not measured yet. Open it and press <strong>Start {{ e.turns }} turns</strong>: after
+              two blocks it begins to say who is better.
+            </p>
+          </template>
+          <template v-else-if="e.last_run_id">
             <p>
               <RouterLink :to="`/runs/${e.last_run_id}`">Run {{ e.last_run_id }}</RouterLink>
               <RunState

@@ -17,6 +17,7 @@ from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.experiments import outline, rules
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.runs.models import Run
+from stonekettle.server.series.models import Series
 
 router = Router(tags=["experiments"])
 
@@ -29,7 +30,8 @@ class Source(Schema):
 
 class ExperimentLine(Schema):
     """One of the list: ``load`` is the planned one in few corners, ``own_journeys`` are those it
-    writes out itself. ``fault`` says why its document cannot be read any more; the figures are then empty."""
+    writes out itself. Where candidates take ``turns`` (0: there are none), ``series_sentence`` is what the last of
+    their series told. ``fault`` says why its document cannot be read any more; the figures are then empty."""
 
     id: int
     fault: str | None
@@ -49,6 +51,11 @@ class ExperimentLine(Schema):
     last_run_verdict: str | None
     last_run_simulated: bool | None
     last_run_seeded: bool | None
+    turns: int
+    series_id: int | None
+    series_sentence: str | None
+    series_state: str | None
+    series_seeded: bool | None
 
 
 class RevisionLine(Schema):
@@ -96,6 +103,7 @@ def list_experiments(request: HttpRequest, archived: bool = False) -> list[Exper
     """All experiments, the last changed first, each with its last run: those in use or the archived ones."""
     in_force = Revision.objects.filter(experiment=OuterRef("pk"), number=OuterRef("position"))
     last_run = Run.objects.there().filter(revision__experiment=OuterRef("pk")).order_by("-pk")
+    last_series = Series.objects.filter(experiment=OuterRef("pk")).order_by("-pk")
     experiments = (
         Experiment.objects.filter(archived_at__isnull=not archived)
         .order_by("-changed_at")
@@ -108,6 +116,10 @@ def list_experiments(request: HttpRequest, archived: bool = False) -> list[Exper
             last_run_seeded=Subquery(last_run.values("seeded")[:1]),
             last_run_state=Subquery(last_run.values("state")[:1]),
             last_run_verdict=Subquery(last_run.values("verdict")[:1]),
+            series_id=Subquery(last_series.values("pk")[:1]),
+            series_sentence=Subquery(last_series.values("sentence")[:1]),
+            series_state=Subquery(last_series.values("state")[:1]),
+            series_seeded=Subquery(last_series.values("seeded")[:1]),
         )
     )
     return [_line(experiment) for experiment in experiments]
@@ -208,6 +220,11 @@ def _line(experiment: Experiment) -> ExperimentLine:
         last_run_seeded=experiment.last_run_seeded,  # type: ignore[attr-defined]
         last_run_state=experiment.last_run_state,  # type: ignore[attr-defined]
         last_run_verdict=experiment.last_run_verdict,  # type: ignore[attr-defined]
+        turns=plan.candidates.turns if plan and plan.candidates else 0,
+        series_id=experiment.series_id,  # type: ignore[attr-defined]
+        series_sentence=experiment.series_sentence,  # type: ignore[attr-defined]
+        series_state=experiment.series_state,  # type: ignore[attr-defined]
+        series_seeded=experiment.series_seeded,  # type: ignore[attr-defined]
     )
 
 

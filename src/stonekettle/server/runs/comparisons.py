@@ -142,7 +142,7 @@ def between(firsts: Sequence[Run], seconds: Sequence[Run]) -> Found:
     if max(len(firsts), len(seconds)) > MOST_A_SIDE:
         raise Conflict(f"At most {MOST_A_SIDE} runs a side are compared: leave some out.")
     before, after = ([_side(run) for run in runs] for runs in (firsts, seconds))
-    one, other = ([list(facts.of(run, levels_alone=True)) for run in runs] for runs in (firsts, seconds))
+    one, other = ([facts.of(run, levels_alone=True) for run in runs] for runs in (firsts, seconds))
     full = comparing.full_from(before[0].analysis, after[0].analysis)
     found = pooling.compare_sides(one, other, full_from=full)
     if not found.differences:
@@ -207,7 +207,7 @@ def _side(run: Run) -> words.Side:
     if told is None:
         raise Conflict(f"Run {run.pk} has no findings that could be compared.")
     return words.Side(
-        f"run {run.pk}", described(run), findings.read(told), run.simulated, run.state, run.generators.count()
+        f"run {run.pk}", described(run), findings.claims(told), run.simulated, run.state, run.generators.count()
     )
 
 
@@ -256,4 +256,4 @@ def _rank(line: FigureLine) -> tuple[bool, int, float]:
 
 
 def _ratio(estimate: Estimate) -> Ratio:
-    return Ratio(value=estimate.value, low=estimate.low, high=min(estimate.high, 1e6))
+    return Ratio.model_construct(value=estimate.value, low=estimate.low, high=min(estimate.high, 1e6))

@@ -445,7 +445,6 @@ class RunFact(models.Model):
     value = models.FloatField(null=True)
     standard_error = models.FloatField(null=True)
     n = models.PositiveBigIntegerField(null=True)
-    blocks: models.JSONField[Any, Any] = models.JSONField(default=list)
 
     class Meta:
         indexes = (models.Index(fields=["run", "figure"], name="facts_by_figure"),)
@@ -453,6 +452,17 @@ class RunFact(models.Model):
 
     def __str__(self) -> str:
         return f"{self.figure} of {self.subject or 'everything'} in run {self.run_id}"
+
+
+class RunBlocks(models.Model):
+    """The block statistics of a run's facts in their order: how many each has, and all of them (4-byte numbers)."""
+
+    run = models.OneToOneField(Run, models.CASCADE, primary_key=True, related_name="fact_blocks")
+    lengths = models.BinaryField()
+    blocks = models.BinaryField()
+
+    def __str__(self) -> str:
+        return f"block statistics of run {self.run_id}"
 
 
 class MeterSeries(models.Model):

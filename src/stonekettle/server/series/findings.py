@@ -8,20 +8,17 @@ from dataclasses import dataclass
 
 from ninja import Schema
 
-from stonekettle.core import comparing
 from stonekettle.core.facts import WHOLE, Fact
-from stonekettle.core.pooling import block_ratios, compare_blocks
-from stonekettle.core.settling import settle
-from stonekettle.plan.candidates import Candidate, Candidates, Value
+from stonekettle.core.pooling import block_ratios
+from stonekettle.plan.candidates import Candidate, Value
 from stonekettle.plan.models import Plan
-from stonekettle.report import comparing as words
+from stonekettle.report import candidates as words
 from stonekettle.report import findings as documents
-from stonekettle.report import numbers as n
+from stonekettle.report.comparing import Side
 from stonekettle.server.runs import comparisons, facts
 from stonekettle.server.runs.comparisons import ApartLine, FigureLine
 from stonekettle.server.series.models import Series, Turn
 
-LEAST_BLOCKS = 2
 SHOWN = ("mean", "p95", "demand")
 """The figures that are told block by block."""
 NOTED = ("cpu", "memory")
@@ -102,12 +99,9 @@ class SeriesFindings(Schema):
 
 
 @dataclass(frozen=True)
-class _Told:
-    """A turn that counts, with what its run found at its levels and as a whole."""
+class _Told(words.Told):
+    """A turn that counts, with what its run found as a ``whole`` too."""
 
-    turn: Turn
-    side: words.Side
-    levels: list[Fact]
     whole: Mapping[tuple[str, str], float]
 
 
@@ -116,16 +110,10 @@ def of(series: Series) -> SeriesFindings:
     plan, candidates = series.plan, series.candidates
     turns = list(series.turns.filter(over=True).select_related("run__revision__experiment"))
     told, missing = _told(turns)
-    first, *others = candidates.each
-    names = [(other, value) for other in others for value in candidates.values]
-    between = [
-        line
-        for other, value in names
-        if (line := _between(candidates, first, other, value, told, missing, len(names))) is not None
-    ]
+    between = words.compare(candidates, told)
     return SeriesFindings(
-        sentence=_sentence(series, between),
-        between=between,
+        sentence=words.sentence(between, going=series.state == Series.State.GOING),
+        between=[_line(one, missing) for one in between],
         candidates=[
             _candidate(plan, one, value, turns, told) for one in candidates.each for value in candidates.values
         ],
@@ -133,6 +121,12 @@ def of(series: Series) -> SeriesFindings:
         unit="users" if told and told[0].side.analysis.load_kind == "users" else "arrivals/s",
         bearable=_bearable(told),
     )
+
+
+def note(series: Series) -> None:
+    """Keep what it tells by now, for lists."""
+    series.refresh_from_db(fields=["state"])
+    Series.objects.filter(pk=series.pk).update(sentence=of(series).sentence)
 
 
 def _told(turns: Sequence[Turn]) -> tuple[list[_Told], dict[int, str]]:
@@ -147,62 +141,39 @@ def _told(turns: Sequence[Turn]) -> tuple[list[_Told], dict[int, str]]:
         elif run.left_out:
             why = f"run {run.pk} is left out: {run.left_out}"
         else:
-            analysis = documents.read(run.result["findings"])
+            analysis = documents.claims(run.result["findings"])
             if not analysis.trustworthy:
                 why = f"run {run.pk} is not trustworthy by measuring"
             else:
-                every = list(facts.of(run))
+                every = facts.of(run)
                 whole = {(one.subject, one.figure): one.value for one in every if one.level is None}
-                side = words.Side(
+                side = Side(
                     turn.words, comparisons.described(run), analysis, run.simulated, run.state, run.generators.count()
                 )
-                told.append(_Told(turn, side, [one for one in every if one.level is not None], whole))
+                levels = [one for one in every if one.level is not None]
+                told.append(_Told(turn.block, turn.candidate, turn.value, side, levels, whole))
         if why is not None:
             missing[turn.number] = f"Block {turn.block}: {why}."
     return told, missing
 
 
-def _between(
-    candidates: Candidates,
-    first: Candidate,
-    other: Candidate,
-    value: Value | None,
-    told: Sequence[_Told],
-    missing: Mapping[int, str],
-    comparisons_in_all: int,
-) -> BetweenLine | None:
-    """Two candidates over the blocks in which both count; None while there are too few of them."""
-    wanted = value.name if value is not None else ""
-    by_block = [
-        {one.turn.block: one for one in told if one.turn.candidate == name and one.turn.value == wanted}
-        for name in (first.name, other.name)
-    ]
-    blocks = sorted(by_block[0].keys() & by_block[1].keys())
-    if len(blocks) < LEAST_BLOCKS:
-        return None
-    before, after = ([own[block] for block in blocks] for own in by_block)
-    settling, kept = settle([[one.levels for one in side] for side in (before, after)])
-    sides = [[one.side for one in side] for side in (before, after)]
-    full = comparing.full_from(sides[0][0].analysis, sides[1][0].analysis)
-    found = compare_blocks(kept[0], kept[1], matters=candidates.matters, full_from=full, comparisons=comparisons_in_all)
-    if not found.differences:
-        return None
-    kind = sides[1][0].analysis.load_kind
+def _line(one: words.Between, missing: Mapping[int, str]) -> BetweenLine:
+    kind = one.seconds[0].analysis.load_kind
     return BetweenLine(
-        candidate=other.name,
-        against=first.name,
-        value=wanted,
-        sentence=words.sentence(found, sides[0], sides[1], n.counted(len(blocks), "block")),
-        verdict=words.verdict(found, sides[0], sides[1]),
+        candidate=one.candidate,
+        against=one.against,
+        value=one.value,
+        sentence=one.sentence,
+        verdict=one.verdict,
         unit="users" if kind == "users" else "arrivals/s",
-        loads=list(found.loads),
-        figures=comparisons.lines(found),
-        apart=[ApartLine(weight=one.weight, text=one.text) for one in words.apart(sides[0][:1], sides[1][:1])],
-        by_block=list(_by_block(kept)),
-        blocks=blocks,
+        loads=list(one.found.loads),
+        figures=comparisons.lines(one.found),
+        apart=[ApartLine(weight=apart.weight, text=apart.text) for apart in one.apart],
+        by_block=list(_by_block(one.kept)),
+        blocks=list(one.blocks),
         missing=list(dict.fromkeys(missing.values())),
-        left_out_s=settling.left_out_s,
-        settled=settling.settled,
+        left_out_s=one.settling.left_out_s,
+        settled=one.settling.settled,
     )
 
 
@@ -212,29 +183,12 @@ def _by_block(kept: Sequence[Sequence[Sequence[Fact]]]) -> Iterator[BlockLine]:
             yield BlockLine(subject=subject, figure=figure, ratios=list(ratios))
 
 
-def _sentence(series: Series, between: Sequence[BetweenLine]) -> str:
-    """The answer, or why there is none yet."""
-    if not between:
-        if series.state == Series.State.GOING:
-            return "No answer yet: it takes two whole blocks."
-        return "No answer: there are not two blocks in which every turn counts."
-    if len(between) == 1:
-        only = between[0]
-        return f"{only.candidate} against {only.against}: {only.sentence}"
-    told = [f"{one.candidate}{f' ({one.value})' if one.value else ''} {_word(one.verdict)}" for one in between]
-    return f"Against {between[0].against}: {'; '.join(told)}."
-
-
-def _word(verdict: comparisons.Verdict) -> str:
-    return "shows no difference" if verdict == "no difference" else f"is {verdict}"
-
-
 def _candidate(
     plan: Plan, candidate: Candidate, value: Value | None, turns: Sequence[Turn], told: Sequence[_Told]
 ) -> CandidateLine:
     wanted = value.name if value is not None else ""
     own = [one for one in turns if (one.candidate, one.value) == (candidate.name, wanted)]
-    counting = [one for one in told if (one.turn.candidate, one.turn.value) == (candidate.name, wanted)]
+    counting = [one for one in told if (one.candidate, one.value) == (candidate.name, wanted)]
     system = plan.turn(candidate, value).system
     return CandidateLine(
         candidate=candidate.name,

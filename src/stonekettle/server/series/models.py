@@ -18,9 +18,9 @@ from stonekettle.server.sealed import SealedJSONField
 class Series(models.Model):
     """All turns of an experiment's candidates, in order.
 
-    ``plan_document`` is the whole plan as it was when the series began. While a worker changes the system it is
-    ``busy``, and ``seen_at`` its sign of life. One that was ``seeded`` was played by the practice twin before it came
-    with the product.
+    ``plan_document`` is the whole plan as it was when the series began. ``sentence`` is what the turns that are over
+    tell. While a worker changes the system it is ``busy``, and ``seen_at`` its sign of life. One that was ``seeded``
+    was played by the practice twin before it came with the product.
     """
 
     class State(models.TextChoices):
@@ -35,6 +35,7 @@ class Series(models.Model):
     requested_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
     state = models.CharField(max_length=10, choices=State.choices, default=State.GOING)
     cause = models.TextField(default="")
+    sentence = models.TextField(default="")
     stop_requested_by = models.CharField(max_length=150, default="")
     seeded = models.BooleanField(default=False)
     busy = models.BooleanField(default=False)

@@ -70,12 +70,9 @@ def check_commands(candidates: Candidates) -> None:
 
 def turns_of(series: Series, candidates: Candidates, chance: random.Random) -> Iterator[Turn]:
     """All of them in order: each block whole, in an order of its own."""
-    every = [(one.name, value.name if value else "") for one in candidates.each for value in candidates.values]
-    number = 0
-    for block in range(1, candidates.blocks + 1):
-        for candidate, value in chance.sample(every, len(every)):
-            number += 1
-            yield Turn(series=series, number=number, block=block, candidate=candidate, value=value)
+    for number, (block, candidate, value) in enumerate(candidates.order(chance), start=1):
+        named = value.name if value is not None else ""
+        yield Turn(series=series, number=number, block=block, candidate=candidate.name, value=named)
 
 
 @act("stopped candidates of", Role.PLANNER)

@@ -32,7 +32,7 @@ from stonekettle.server.problems import Conflict, expected, fault
 from stonekettle.server.runs import rules as runs
 from stonekettle.server.runs.keeping import AWAY
 from stonekettle.server.runs.models import Run
-from stonekettle.server.series import rules
+from stonekettle.server.series import findings, rules
 from stonekettle.server.series.models import Series, Turn
 from stonekettle.server.targets import allowances
 
@@ -75,6 +75,7 @@ def take(series_id: int) -> None:
             rules.end(series, Series.State.FAILED, cause)
         finally:
             Series.objects.filter(pk=series_id).update(busy=False)
+    findings.note(series)
 
 
 class _Sign:

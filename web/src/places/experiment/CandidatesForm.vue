@@ -110,7 +110,7 @@ function remove(list: (string | number)[], index: number) {
           "
           >Vary something else too</Action
         >
-        <Action needs="planner" @click="set([], undefined)">No candidates</Action>
+        <Action needs="planner" @click="set([], undefined)">Remove all candidates</Action>
       </div>
       <div v-if="told.factor" class="space-y-3">
         <div class="flex flex-wrap items-end gap-3">

@@ -56,7 +56,7 @@ function none() {
         @done="emit('done')"
       />
       <div class="sm:col-span-2">
-        <Action needs="planner" @click="none">No operations</Action>
+        <Action needs="planner" @click="none">Remove its operations</Action>
       </div>
     </fieldset>
   </section>

@@ -24,6 +24,7 @@ class Migration(migrations.Migration):
                 ('plan_document', stonekettle.server.sealed.SealedJSONField()),
                 ('state', models.CharField(choices=[('going', 'Going'), ('finished', 'Finished'), ('stopped', 'Stopped'), ('failed', 'Failed')], default='going', max_length=10)),
                 ('cause', models.TextField(default='')),
+                ('sentence', models.TextField(default='')),
                 ('stop_requested_by', models.CharField(default='', max_length=150)),
                 ('seeded', models.BooleanField(default=False)),
                 ('busy', models.BooleanField(default=False)),

@@ -19,6 +19,7 @@ from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import demo, played, season
 from stonekettle.server.runs.upgrading import bring_up_to_date
+from stonekettle.server.series import season as turns
 
 PLAYED = (("Quick look", 1.9),)
 """Experiments played at the first start, so many days ago."""
@@ -46,6 +47,7 @@ class Command(BaseCommand):
         made = demo.describe(actor)
         self.stdout.write("Bringing in the season of the tram company, and playing a run in virtual time …")
         season.seed(actor, made)
+        turns.seed(made)
         for number, (name, days) in enumerate(PLAYED):
             experiment = next(one for one in made if one.name == name)
             played.play(experiment, played.days_ago(days), seed=11 + number)

@@ -60,7 +60,7 @@ class Command(BaseCommand):
         self.stdout.write(f"{counted} facts each. Making {RUNS // part} short runs …")
         short = _experiment(Actor.of(user), "Short", SHORT_LEVELS)
         one = _played(short, 3, SHORT_LEVELS)
-        told = list(kept.of(one))
+        told = kept.of(one)
         for number in range(1, RUNS // part):
             run = _run(short, one.result)
             kept.keep(run, told)

@@ -1,4 +1,4 @@
-"""Plays the demo's season anew and writes its file, in a throw-away database: ``./kettle season`` gives it one."""
+"""Plays the demo's season anew and writes its files, in a throw-away database: ``./kettle season`` gives it one."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from django.core.management.base import BaseCommand
 
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.runs import demo, season
+from stonekettle.server.series import season as turns
 
 
 class Command(BaseCommand):
@@ -18,8 +19,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
         experiments = demo.describe(Actor.itself("the demo's season"))
-        began = time.monotonic()
-        size = season.build(experiments, self.stdout.write)
-        self.stdout.write(
-            f"{season.path().name}: {len(season.CHAPTERS)} runs, {size / 1024:.0f} kB, {time.monotonic() - began:.0f} s"
-        )
+        for name, part in (("runs", season), ("turns", turns)):
+            began = time.monotonic()
+            size = part.build(experiments, self.stdout.write)
+            self.stdout.write(f"{part.path().name}: the {name}, {size / 1024:.0f} kB, {time.monotonic() - began:.0f} s")
