@@ -227,6 +227,8 @@ def test_a_turn_is_no_part_of_the_history_and_no_baseline_judges_it(client: Clie
     assert client.get(f"/api/experiments/{played_series.experiment_id}/history").json()["runs"] == []
     first = Run.objects.order_by("pk")[0]
     assert first.against is None
+    answer = client.post(f"/api/runs/{first.pk}/baseline")
+    assert (answer.status_code, "candidate's turn" in answer.json()["detail"]) == (409, True)
 
 
 @pytest.fixture

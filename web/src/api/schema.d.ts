@@ -3727,7 +3727,7 @@ export interface components {
         };
         /**
          * RunLine
-         * @description A run in a list; ``load`` is the planned one in few corners.
+         * @description A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was.
          */
         RunLine: {
             /** Id */
@@ -3752,6 +3752,8 @@ export interface components {
             seeded: boolean;
             /** Turn */
             turn: string;
+            /** Series Id */
+            series_id: number | null;
             against: components["schemas"]["Judged"] | null;
             /** Remark */
             remark: string;
@@ -4015,6 +4017,8 @@ export interface components {
             seeded: boolean;
             /** Turn */
             turn: string;
+            /** Series Id */
+            series_id: number | null;
             against: components["schemas"]["Judged"] | null;
             /** Remark */
             remark: string;

@@ -220,6 +220,15 @@ useShortcuts([
           />
           <span class="label">{{ when(run.data.value.queued_at) }}</span>
         </p>
+        <p v-if="run.data.value.turn" class="break-words">
+          The turn of {{ run.data.value.turn
+          }}<template v-if="run.data.value.series_id"
+            >:
+            <RouterLink :to="`/series/${run.data.value.series_id}`"
+              >candidates in turns</RouterLink
+            ></template
+          >.
+        </p>
         <Problem v-if="run.isError.value" :error="run.error.value" />
       </header>
 

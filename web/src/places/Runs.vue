@@ -18,6 +18,22 @@ const router = useRouter()
 const before = ref<number[]>([])
 const runs = useRuns(() => (before.value.length ? { before: before.value.at(-1) } : {}))
 const list = computed(() => runs.data.value?.runs ?? [])
+/** The turns of a series that stand together as one row, until they are wanted. */
+const opened = ref<number[]>([])
+type Line = NonNullable<typeof runs.data.value>['runs'][number]
+const rows = computed(() => {
+  const found: { run: Line; turns: Line[] }[] = []
+  for (const run of list.value) {
+    const last = found.at(-1)
+    if (run.series_id !== null && last?.run.series_id === run.series_id) last.turns.push(run)
+    else found.push({ run, turns: [run] })
+  }
+  return found.flatMap((row) =>
+    row.turns.length > 1 && opened.value.includes(row.run.series_id ?? 0)
+      ? row.turns.map((run) => ({ run, turns: [run] }))
+      : [row],
+  )
+})
 const coming = useComing()
 const now = ref(new Date())
 useIntervalFn(() => (now.value = new Date()), 1_000)
@@ -66,24 +82,52 @@ function older() {
           </tr>
         </thead>
         <tbody>
-          <tr v-for="run in list" :key="run.id">
-            <td class="whitespace-nowrap">
-              <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
-            </td>
-            <td><RunState :state="run.state" :simulated="run.simulated" :seeded="run.seeded" /></td>
-            <td>
-              <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
-                run.experiment
-              }}</RouterLink>
-              <span class="label block">{{ run.turn || `revision ${run.revision}` }}</span>
-            </td>
-            <td><LoadSketch :load="run.load" /></td>
-            <td class="break-words">
-              <Sentence :text="run.verdict || run.cause" />
-              <AgainstBaseline v-if="run.against" :run="run.id" :against="run.against" />
-              <span v-if="run.remark" class="label block">{{ run.remark }}</span>
-            </td>
-            <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
+          <tr v-for="{ run, turns } in rows" :key="run.id">
+            <template v-if="turns.length > 1">
+              <td>Runs {{ turns.at(-1)?.id }}–{{ run.id }}</td>
+              <td>
+                <RunState :state="run.state" :simulated="run.simulated" :seeded="run.seeded" />
+              </td>
+              <td>
+                <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
+                  run.experiment
+                }}</RouterLink>
+              </td>
+              <td><LoadSketch :load="run.load" /></td>
+              <td class="break-words">
+                <RouterLink :to="`/series/${run.series_id}`">Candidates in turns</RouterLink>,
+                {{ turns.length }} of them here.
+                <button
+                  type="button"
+                  class="underline"
+                  @click="opened = [...opened, run.series_id ?? 0]"
+                >
+                  Show each
+                </button>
+              </td>
+              <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
+            </template>
+            <template v-else>
+              <td class="whitespace-nowrap">
+                <RouterLink :to="`/runs/${run.id}`">Run {{ run.id }}</RouterLink>
+              </td>
+              <td>
+                <RunState :state="run.state" :simulated="run.simulated" :seeded="run.seeded" />
+              </td>
+              <td>
+                <RouterLink :to="`/experiments/${run.experiment_id}`" class="break-words">{{
+                  run.experiment
+                }}</RouterLink>
+                <span class="label block">{{ run.turn || `revision ${run.revision}` }}</span>
+              </td>
+              <td><LoadSketch :load="run.load" /></td>
+              <td class="break-words">
+                <Sentence :text="run.verdict || run.cause" />
+                <AgainstBaseline v-if="run.against" :run="run.id" :against="run.against" />
+                <span v-if="run.remark" class="label block">{{ run.remark }}</span>
+              </td>
+              <td class="whitespace-nowrap">{{ when(run.queued_at) }}</td>
+            </template>
           </tr>
         </tbody>
       </table>

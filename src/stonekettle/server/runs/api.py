@@ -49,7 +49,7 @@ PAGE = 50
 
 
 class RunLine(Schema):
-    """A run in a list; ``load`` is the planned one in few corners."""
+    """A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was."""
 
     id: int
     experiment_id: int
@@ -62,6 +62,7 @@ class RunLine(Schema):
     simulated: bool
     seeded: bool
     turn: str
+    series_id: int | None
     against: baselines.Judged | None
     remark: str
     queued_at: datetime
@@ -192,7 +193,7 @@ def lengthen_rehearsal(request: HttpRequest, run_id: int) -> Status[JobStarted]:
 @router.get("/runs", response=RunPage)
 def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""
-    runs = Run.objects.there().select_related("revision__experiment").defer("result", "plan_document")
+    runs = Run.objects.there().select_related("revision__experiment", "turn_taken").defer("result", "plan_document")
     if only.experiment is not None:
         runs = runs.of_experiment(only.experiment)
     if only.in_progress:
@@ -209,7 +210,7 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
 def get_run(request: HttpRequest, run_id: int) -> RunDetail:
     """A run with its history and findings."""
     run = get_object_or_404(Run.objects.select_related("revision__experiment", "system"), pk=run_id)
-    base = None if run.rehearsal else baselines.in_force(run.revision.experiment_id, seeded=run.seeded)
+    base = None if run.rehearsal or run.turn else baselines.in_force(run.revision.experiment_id, seeded=run.seeded)
     return RunDetail(
         **_line(run),
         load=outline.sketch(run.plan),
@@ -475,6 +476,7 @@ def _line(run: Run) -> dict[str, Any]:
         "simulated": run.simulated,
         "seeded": run.seeded,
         "turn": run.turn,
+        "series_id": getattr(getattr(run, "turn_taken", None), "series_id", None),
         "against": run.against,
         "remark": run.remark,
         "queued_at": run.queued_at,

@@ -59,6 +59,8 @@ def take(account: Account, run: Run) -> Baseline:
         raise Conflict(f"Run {run.pk} is deleted. Have it back before you take it as baseline.")
     if run.run_state not in ENDED or not (run.result or {}).get("findings"):
         raise Conflict(f"Run {run.pk} has no findings that others could be compared with.")
+    if run.turn:
+        raise Conflict(f"Run {run.pk} was a candidate's turn: turns are compared with those of the other candidates.")
     experiment = run.revision.experiment
     before = in_force(experiment.pk, seeded=run.seeded)
     if before is not None and before.run_id == run.pk:

@@ -17,7 +17,8 @@ from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 
-EXAMPLES = ("quick.yaml", "quillport.yaml", "weekly.yaml", "candidates.yaml")
+WITH_OPERATIONS = "candidates.yaml"
+EXAMPLES = ("quick.yaml", "quillport.yaml", WITH_OPERATIONS, "weekly.yaml")
 JOURNEY = "day-ticket.yaml"
 FEED = "riders.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
@@ -26,7 +27,7 @@ _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 def describe(actor: Actor) -> list[Experiment]:
     """Make all of it; the experiments."""
     sources = [_example(name) for name in EXAMPLES]
-    described = document.to_document(document.read(sources[-1]))["system"]
+    described = document.to_document(document.read(_example(WITH_OPERATIONS)))["system"]
     systems.create(actor, described)
     feeds.drafts.create(actor, cast(Document, parse(_example(FEED))))
     journey = journey_document.read(_example(JOURNEY))

@@ -26,7 +26,10 @@ function out() {
 <template>
   <section class="space-y-2 border-t border-rule pt-2" data-testid="standing">
     <h2 class="text-[15.5px]">Among its others</h2>
-    <p v-if="is">
+    <p v-if="run.turn" class="text-ink-2">
+      A turn is compared with those of the other candidates. Left out, it takes its block with it.
+    </p>
+    <p v-else-if="is">
       It is the baseline since {{ day(run.baseline_since ?? '') }}: each new run of the experiment
       is compared with it.
     </p>
@@ -48,7 +51,7 @@ function out() {
         run is compared with it when it ends.
       </p>
     </template>
-    <p>
+    <p v-if="!run.turn">
       <RouterLink :to="`/experiments/${run.experiment_id}/history`"
         >All its runs over time</RouterLink
       >
@@ -61,13 +64,20 @@ function out() {
       @update:model-value="remark.mutate(String($event ?? ''))"
     />
     <p v-else-if="run.remark" class="break-words">{{ run.remark }}</p>
-    <p v-if="run.left_out" class="break-words">Left out of the history: {{ run.left_out }}.</p>
+    <p v-if="run.left_out" class="break-words">
+      {{ run.turn ? 'Left out' : 'Left out of the history' }}: {{ run.left_out }}.
+    </p>
     <form v-if="leaving" class="flex items-end gap-2" @submit.prevent="out">
       <Field v-model="why" class="grow" label="Why it does not count" />
       <Action :busy="leave.isPending.value" @click="out">Leave out</Action>
     </form>
     <div class="flex flex-wrap gap-2">
-      <Action needs="planner" :busy="take.isPending.value" @click="take.mutate(!is)">
+      <Action
+        v-if="!run.turn"
+        needs="planner"
+        :busy="take.isPending.value"
+        @click="take.mutate(!is)"
+      >
         {{ is ? 'No longer the baseline' : 'Take as baseline' }}
       </Action>
       <Action
@@ -79,7 +89,7 @@ function out() {
         Count it again
       </Action>
       <Action v-else-if="!leaving" needs="planner" @click="leaving = true">
-        Leave out of the history
+        {{ run.turn ? 'Leave this turn out' : 'Leave out of the history' }}
       </Action>
     </div>
     <Problem
