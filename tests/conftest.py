@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import pytest
@@ -16,6 +16,7 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import TwinJourney, TwinStep
+from tests.ops import Ops
 
 # How long an example takes says nothing on a machine that others use.
 settings.register_profile("patient", deadline=None)
@@ -126,3 +127,10 @@ def plan_text() -> Callable[..., str]:
 def make_plan(plan_text: Callable[..., str]) -> Callable[..., Plan]:
     """A small checked plan; keyword arguments replace parts of its text."""
     return lambda **changes: document.read(plan_text(**changes))
+
+
+@pytest.fixture
+def ops() -> Iterator[Ops]:
+    made = Ops()
+    yield made
+    made.close()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import json
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -16,15 +15,7 @@ from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from tests.cli.test_compare import written
 from tests.conftest import PLAN_TEXT
-from tests.engine.test_actions import Ops
-
-
-@pytest.fixture
-def ops() -> Iterator[Ops]:
-    made = Ops()
-    yield made
-    made.server.shutdown()
-    made.server.server_close()
+from tests.ops import Ops
 
 
 def plan(ops: Ops, tmp_path: Path, blocks: int = 3) -> Plan:

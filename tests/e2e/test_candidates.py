@@ -35,9 +35,23 @@ def test_who_was_faster_is_read_block_by_block(page: Page) -> None:
     expect(summary).to_contain_text(re.compile("planner cpu .* %"))
     expect(summary).to_contain_text("4.20 s")
     expect(page.get_by_test_id("turns").get_by_role("row")).to_have_count(11)
-    expect(page.get_by_role("button", name=re.compile("Again at 2.. users"))).to_be_visible()
     page.set_viewport_size({"width": 480, "height": 800})
     assert page.evaluate("document.documentElement.scrollWidth") <= 480
+
+
+def test_they_are_tried_again_at_a_load_that_all_can_carry(page: Page) -> None:
+    """One click: a copy that holds it, under way."""
+    page.get_by_role("link", name="Two planners", exact=True).click()
+    page.get_by_role("region", name="Candidates in turns").get_by_role("link").last.click()
+    page.get_by_role("button", name="Again at 220 users").click()
+    expect(page.get_by_role("heading", name="Two planners at 220 users: candidates in turns")).to_be_visible()
+    expect(page.get_by_test_id("progress")).to_contain_text("Turn 1 of 10")
+    page.get_by_role("button", name="Stop taking turns").click()
+    expect(page.get_by_text("Stopped by planner.")).to_be_visible(timeout=90_000)
+    page.get_by_role("link", name="Two planners at 220 users").click()
+    told = yaml.safe_load(source(page))
+    assert told["load"] == [{"hold": {"users": 220, "for": "2 min"}}]
+    assert len(told["candidates"]["each"]) == 2
 
 
 def test_candidates_are_described_in_the_form(page: Page) -> None:

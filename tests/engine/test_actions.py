@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import sys
-import threading
 import time
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -17,62 +15,9 @@ from stonekettle.plan import signing
 from stonekettle.plan.candidates import Candidate
 from stonekettle.plan.credentials import Credentials
 from stonekettle.plan.system import Operations
+from tests.ops import Ops
 
 KEY = "a-long-enough-key"
-
-
-class Ops:
-    """A deployment service that notes what it is asked; it is ready after so many questions."""
-
-    def __init__(self) -> None:
-        self.asked: list[tuple[str, str, dict[str, str], bytes]] = []
-        self.status, self.ready_after, self.drips = 200, 0, False
-        ops = self
-
-        class Handler(BaseHTTPRequestHandler):
-            def answer(self) -> None:
-                body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
-                ops.asked.append((self.command, self.path, dict(self.headers), body))
-                status = ops.status
-                if self.path == "/ready":
-                    ops.ready_after -= 1
-                    status = 200 if ops.ready_after < 0 else 503
-                if self.path == "/moved":
-                    status = 302
-                self.send_response(status)
-                if status == 302:
-                    self.send_header("Location", "/ready")
-                self.end_headers()
-                if ops.drips:
-                    for _ in range(200):
-                        try:
-                            self.wfile.write(b".")
-                            self.wfile.flush()
-                        except OSError:
-                            return
-                        time.sleep(0.05)
-                self.wfile.write(b"no such release")
-
-            do_GET = do_PUT = do_POST = answer  # noqa: N815  (the names it is asked by)
-
-            def log_message(self, *_: Any) -> None:
-                pass
-
-        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-        self.url = f"http://127.0.0.1:{self.server.server_port}"
-        self.thread = threading.Thread(target=self.server.serve_forever, daemon=True)
-        self.thread.start()
-
-    def paths(self) -> list[str]:
-        return [path for _, path, _, _ in self.asked]
-
-
-@pytest.fixture
-def ops() -> Iterator[Ops]:
-    made = Ops()
-    yield made
-    made.server.shutdown()
-    made.server.server_close()
 
 
 def changer(ops: Ops, check: Callable[[], None] = lambda: None, **operations: Any) -> Changer:
@@ -119,8 +64,7 @@ def test_calls_to_the_operations_carry_their_credentials_and_signature_and_other
     assert signing.fault(KEY, "PUT", "/one?x=1", body, headers) is None
     _, _, plain, _ = other.asked[0]
     assert not {"Authorization", signing.SIGNATURE} & set(plain)
-    other.server.shutdown()
-    other.server.server_close()
+    other.close()
 
 
 def test_an_answer_that_was_not_expected_says_so(ops: Ops) -> None:

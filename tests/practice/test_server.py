@@ -60,7 +60,7 @@ def test_the_public_api_answers_with_the_time_spent_in_each_component(
 
 def test_every_component_has_its_own_metrics(quillport: Callable[[str], Quillport]) -> None:
     system = quillport("")
-    assert set(system.directory) == {"gateway", "planner", "stopboard", "ledger"}
+    assert set(system.directory) == {"gateway", "planner", "stopboard", "ledger", "cloud"}
     assert system.get("/tickets", "POST").status == 201
     assert system.metrics("ledger")["cpu_cores"] == 4
     assert system.metrics("ledger")["requests"] == 1

@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
-from stonekettle.server.runs import analysing, baselines, played
+from stonekettle.server.runs import analysing, baselines, histories, played
 from stonekettle.server.runs.models import Run, RunFact
 from tests.server.acting import TESTS
 from tests.server.conftest import QUICK
@@ -155,3 +155,15 @@ def test_the_history_of_a_system_is_that_of_its_experiments(client: Client, plan
     measured(quick, 1)
     (told,) = get(client, f"/systems/{quick.system_id}/history")
     assert told["experiment"] == "Quick look"
+
+
+def test_a_long_history_says_what_it_leaves_out(
+    client: Client, experiment: Experiment, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    first = measured(experiment, 1)
+    for seed in (2, 3):
+        measured(experiment, seed)
+    assert get(client, f"/experiments/{experiment.pk}/history")["earlier"] == 0
+    monkeypatch.setattr(histories, "MOST_RUNS", 2)
+    told = get(client, f"/experiments/{experiment.pk}/history")
+    assert (told["earlier"], first.pk in [run["id"] for run in told["runs"]]) == (1, False)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from datetime import timedelta
 from typing import Any
 
@@ -12,6 +11,7 @@ from django.contrib.auth.models import User
 from django.test import Client
 from django.utils import timezone
 
+from stonekettle.engine.errors import TargetError
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import quillport
@@ -23,19 +23,11 @@ from stonekettle.server.runs import rules as runs
 from stonekettle.server.runs.models import Run
 from stonekettle.server.series import rules, taking
 from stonekettle.server.series.models import Series, Turn
-from tests.engine.test_actions import Ops
+from tests.ops import Ops
 from tests.server.acting import TESTS
 from tests.server.conftest import example
 
 pytestmark = pytest.mark.django_db
-
-
-@pytest.fixture
-def ops() -> Iterator[Ops]:
-    made = Ops()
-    yield made
-    made.server.shutdown()
-    made.server.server_close()
 
 
 def source(ops: Ops, **candidates: Any) -> str:
@@ -204,6 +196,9 @@ def test_a_start_says_what_is_in_its_way(client: Client, planner: User, ops: Ops
     answer = client.post(f"/api/experiments/{commanding.pk}/series")
     assert answer.status_code == 422
     assert answer.json()["problems"][0]["path"] == "candidates.each[0].begin[0].command"
+    ready = client.get(f"/api/experiments/{commanding.pk}/readiness").json()
+    assert not ready["may_start"]
+    assert any("runs no commands" in line["text"] for line in ready["lines"])
     made = experiments.create(TESTS, source(ops))
     answer = client.post(f"/api/experiments/{made.pk}/runs")
     assert (answer.status_code, "take turns" in answer.json()["detail"]) == (409, True)
@@ -293,3 +288,33 @@ def test_of_several_candidates_and_values_each_is_compared(client: Client, plann
         ("planner 3.4", "front"),
         ("planner 3.4", "back"),
     ]
+
+
+def test_a_target_that_is_none_any_more_leaves_no_run_behind(
+    series: Series, ops: Ops, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refused(*_: object) -> None:
+        raise TargetError("candidates.each[0].begin[0].call", "it is no target any more.", "Prove it again.")
+
+    monkeypatch.setattr(taking.allowances, "confirmed", refused)
+    go_on(series)
+    run = Run.objects.get()
+    assert (series.state, run.state) == ("failed", "failed")
+    assert "no target any more" in series.cause
+    assert ops.paths() == []
+
+
+def test_what_fails_after_a_turn_is_told_and_spoils_nothing(
+    series: Series, ops: Ops, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    run = go_on(series)
+    assert run is not None
+    end(run)
+    ops.status = 500
+    go_on(series)
+    first = series.turns.get(number=1)
+    assert first.over
+    assert "answered with status 500" in first.done[-1]["outcome"]
+    # The next turn cannot begin either, and says so; the first one counts.
+    assert series.state == "failed"
+    assert Run.objects.get(pk=run.pk).state == "finished"

@@ -4673,7 +4673,7 @@ export interface components {
         /**
          * HistoryAnswer
          * @description An experiment's history. Response times, errors and cost are at ``load``, one of the ``loads`` most of its runs
-         *     had.
+         *     had. So many ``earlier`` runs are not looked at.
          */
         HistoryAnswer: {
             /** Experiment Id */
@@ -4692,6 +4692,8 @@ export interface components {
             loads: number[];
             /** Runs */
             runs: components["schemas"]["HistoryRun"][];
+            /** Earlier */
+            earlier: number;
             /** Figures */
             figures: components["schemas"]["FigureHistory"][];
             /** Events */

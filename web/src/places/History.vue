@@ -60,6 +60,10 @@ function before(run: number): number | undefined {
     <p class="max-w-prose text-[18px]" data-testid="sentence">
       <Sentence :text="history.sentence" />
     </p>
+    <p v-if="history.earlier" class="label">
+      Of its newest {{ history.runs.length }} runs; {{ history.earlier }} earlier ones are not
+      looked at.
+    </p>
     <p v-if="!history.runs.length" class="mt-4">
       Its runs will stand here side by side.
       <RouterLink :to="`/experiments/${id}`">Open the experiment</RouterLink> and start one.

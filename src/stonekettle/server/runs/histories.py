@@ -79,7 +79,7 @@ class EventLine(Schema):
 
 class HistoryAnswer(Schema):
     """An experiment's history. Response times, errors and cost are at ``load``, one of the ``loads`` most of its runs
-    had."""
+    had. So many ``earlier`` runs are not looked at."""
 
     experiment_id: int
     experiment: str
@@ -89,6 +89,7 @@ class HistoryAnswer(Schema):
     load: float | None
     loads: list[float]
     runs: list[HistoryRun]
+    earlier: int
     figures: list[FigureHistory]
     events: list[EventLine]
 
@@ -142,6 +143,7 @@ def of(experiment: Experiment, load: float | None = None) -> HistoryAnswer:
             )
             for run in runs
         ],
+        earlier=max(0, standing.count() - MOST_RUNS),
         figures=_shown(sorted(kinds, key=lambda one: one is not said)),
         events=[event for one in kinds for event in _events(one)],
     )

@@ -11,7 +11,6 @@ from stonekettle.engine.lifecycle import ENDED
 from stonekettle.plan import document
 from stonekettle.plan.candidates import Candidates
 from stonekettle.plan.models import Plan
-from stonekettle.plan.problems import Problem
 from stonekettle.plan.secrecy import hidden
 from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Role
@@ -23,7 +22,6 @@ from stonekettle.server.runs import rules as runs
 from stonekettle.server.series.models import Series, Turn
 from stonekettle.server.systems import runners
 from stonekettle.server.targets import allowances
-from stonekettle.server.targets.allowances import NotStarted
 
 
 @act("started candidates of", Role.PLANNER)
@@ -38,7 +36,6 @@ def start(account: Account, experiment: Experiment) -> Series:
         raise Conflict(f"{experiment.name} has no candidates. Describe two or more, or start a run of it.")
     runners.check(account.actor, plan.addresses)
     allowances.check_start(plan)
-    check_commands(candidates)
     standing = Series.objects.filter(state=Series.State.GOING, experiment=experiment).first()
     if standing is not None:
         raise Conflict(f"The candidates of {experiment.name} are taking turns already. Wait for the end, or stop them.")
@@ -52,20 +49,6 @@ def start(account: Account, experiment: Experiment) -> Series:
     Turn.objects.bulk_create(turns_of(series, candidates, random.SystemRandom()))
     account.about("experiment", experiment.pk, experiment.name, note=f"{candidates.turns} turns")
     return series
-
-
-def check_commands(candidates: Candidates) -> None:
-    """Commands are a planner's own: nobody may have this machine run one."""
-    problems = [
-        Problem(
-            f"candidates.{path}.command",
-            "the web application runs no commands.",
-            "Run the plan by ./kettle run, or write a call.",
-        )
-        for path in candidates.commands
-    ]
-    if problems:
-        raise NotStarted(problems)
 
 
 def turns_of(series: Series, candidates: Candidates, chance: random.Random) -> Iterator[Turn]:

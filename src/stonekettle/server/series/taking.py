@@ -39,6 +39,8 @@ from stonekettle.server.targets import allowances
 SIGN_S = 2.0
 SILENCE = timedelta(seconds=30)
 """A worker without a sign of life for so long has been lost."""
+COMES = timedelta(minutes=5)
+"""So long a worker that was asked for may be busy with something else."""
 LONGEST_WAIT = timedelta(hours=1)
 """So long another run may stand in the way of a turn."""
 
@@ -56,7 +58,7 @@ def keep() -> None:
             continue
         turn = series.current
         waits = turn is not None and turn.run is not None and turn.run.run_state not in ENDED
-        if not waits and Series.objects.filter(pk=series.pk, busy=False).update(busy=True, seen_at=Now()):
+        if not waits and Series.objects.filter(pk=series.pk, busy=False).update(busy=True, seen_at=Now() + COMES):
             queueing.ask(queueing.TAKE_TURN, "conductor", series_id=series.pk)
 
 
@@ -69,10 +71,7 @@ def take(series_id: int) -> None:
         try:
             _go_on(series)
         except Exception as error:
-            known = expected(error)
-            told = str(error) if isinstance(error, EngineError) else None
-            cause = told or (known or fault(f"series {series_id}", error))["detail"]
-            rules.end(series, Series.State.FAILED, cause)
+            rules.end(series, Series.State.FAILED, _told(error, series_id))
         finally:
             Series.objects.filter(pk=series_id).update(busy=False)
     findings.note(series)
@@ -87,6 +86,7 @@ class _Sign:
         self._thread = threading.Thread(target=self._run, name="sign", daemon=True)
 
     def __enter__(self) -> None:
+        self._give()
         self._thread.start()
 
     def __exit__(self, *_: object) -> None:
@@ -97,9 +97,12 @@ class _Sign:
         try:
             while not self._over.wait(SIGN_S):
                 with suppress(*AWAY):
-                    Series.objects.filter(pk=self._series_id).update(seen_at=Now())
+                    self._give()
         finally:
             connection.close()
+
+    def _give(self) -> None:
+        Series.objects.filter(pk=self._series_id).update(seen_at=Now())
 
 
 def _lost(series: Series) -> None:
@@ -143,22 +146,38 @@ def _begin_turn(series: Series, plan: Plan, turn: Turn) -> None:
         return
     Series.objects.filter(pk=series.pk).update(cause="", waits_since=None)
     Turn.objects.filter(pk=turn.pk).update(run=run)
+    try:
+        _bring(plan, turn, own, run)
+    except _Stopped:
+        return  # its end is seen at the next look
+    except Exception as error:
+        # Whatever it was: a run that waits for ever would hold the system.
+        runs.move(run.pk, RunState.FAILED, _told(error, series.pk))
+        Turn.objects.filter(pk=turn.pk).update(over=True)
+        raise
+    runs.conduct(run)
+
+
+def _bring(plan: Plan, turn: Turn, own: Plan, run: Run) -> None:
+    """Bring the turn's candidate under load; what was begun is ended where that fails."""
     parts = _brought(plan, turn)
     with _changer(plan, run) as changer:
         try:
             turn.ready_after_s = changer.begin(parts, own.system.base_url)
-        except _Stopped:
-            return  # its end is seen at the next look
-        except (ActionFailed, Halted) as error:
+        except (ActionFailed, Halted):
             with suppress(ActionFailed, Halted):
                 changer.end(parts)
-            runs.move(run.pk, RunState.FAILED, str(error))
-            Turn.objects.filter(pk=turn.pk).update(over=True)
             raise
         finally:
-            turn.done = [asdict(one) for one in changer.done]
-            Turn.objects.filter(pk=turn.pk).update(done=_shown(turn.done), ready_after_s=turn.ready_after_s)
-    runs.conduct(run)
+            turn.done = _shown([asdict(one) for one in changer.done])
+            Turn.objects.filter(pk=turn.pk).update(done=turn.done, ready_after_s=turn.ready_after_s)
+
+
+def _told(error: Exception, series_id: int) -> str:
+    """What an error says to people."""
+    if isinstance(error, EngineError):
+        return str(error)
+    return str((expected(error) or fault(f"series {series_id}", error))["detail"])
 
 
 def _wait(series: Series, why: str) -> None:
@@ -171,14 +190,16 @@ def _wait(series: Series, why: str) -> None:
 
 def _end_turn(plan: Plan, turn: Turn, run: Run) -> None:
     """Do what ends it. What fails there is told, and spoils nothing that was measured."""
-    with _changer(plan, None) as changer:
-        try:
-            changer.end(_brought(plan, turn))
-            failed = []
-        except EngineError as error:
-            failed = [{"what": "end", "at_s": 0.0, "took_s": 0.0, "outcome": str(error)}]
-    done = [*turn.done, *_shown([*(asdict(one) for one in changer.done), *failed])]
-    Turn.objects.filter(pk=turn.pk).update(over=True, done=done)
+    done: list[dict[str, object]] = []
+    try:
+        with _changer(plan, None) as changer:
+            try:
+                changer.end(_brought(plan, turn))
+            finally:
+                done += [asdict(one) for one in changer.done]
+    except EngineError as error:
+        done.append({"what": "what ends it", "at_s": 0.0, "took_s": 0.0, "outcome": str(error)})
+    Turn.objects.filter(pk=turn.pk).update(over=True, done=[*turn.done, *_shown(done)])
 
 
 def _shown(done: Sequence[Mapping[str, object]]) -> list[dict[str, object]]:

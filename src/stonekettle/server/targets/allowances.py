@@ -114,7 +114,7 @@ def _allowance(spots: Sequence[Place], chosen: Collection[int], left_out: Collec
 
 
 def check_start(plan: Plan) -> None:
-    """Whether a run may begin now: where, how much, and for how long. Raises :class:`NotStarted`."""
+    """Whether a run may begin now: where, how much, for how long, and by what. Raises :class:`NotStarted`."""
     spots = places(plan.addresses)
     targets = named(spots)
     for target in targets:
@@ -135,8 +135,16 @@ def check_start(plan: Plan) -> None:
         if until is not None and ends > until:
             message = f"it would take until {ends:%a %H:%M} UTC, and {told.host} is closed from {until:%a %H:%M %Z} on."
             problems.append(Problem("load", message, "Shorten the load, or start it later."))
+    problems += _commands(plan)
     if problems:
         raise NotStarted(problems)
+
+
+def _commands(plan: Plan) -> list[Problem]:
+    """Commands are a planner's own: nobody may have this machine run one."""
+    mend = "Run the plan by ./kettle run, or write a call."
+    paths = plan.candidates.commands if plan.candidates is not None else ()
+    return [Problem(f"candidates.{path}.command", "the web application runs no commands.", mend) for path in paths]
 
 
 def _explained(error: TargetError, targets: Sequence[Target], spots: Sequence[Place]) -> str:
