@@ -140,3 +140,11 @@ def test_the_last_seconds_of_a_resource_are_at_hand_by_its_key(make_run: MakeRun
     assert list(found) == [whole.key]
     assert found[whole.key] == pytest.approx(whole.utilisation[-12:], abs=1e-5)
     assert metering.lately(make_run(0, state="running").pk, [whole.key], 12) == {}
+
+
+def test_columns_of_meters_that_came_since_the_run_was_read_are_known(make_run: Callable[..., Run]) -> None:
+    run = make_run(5, state="running", begun_at=1.0)
+    expected = plate.read(run, plate.Window(), 5).resources
+    run.meter_columns = {}  # as it was before the first round of meters
+    assert expected
+    assert plate.read(run, plate.Window(), 5).resources == expected

@@ -273,12 +273,15 @@ def _high(values: FloatArray) -> float:
 
 def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
     """The columns of resources and pins beside the bins that begin at ``start``, and what happened to meters."""
+    told = list(rows.values_list("second", "values", "events"))
+    # Rows may have got columns since the run was read: what names them is asked after them.
+    run.refresh_from_db(fields=["meter_columns"])
     known: dict[str, Any] = run.meter_columns or {"rows": {}, "columns": []}
     columns: list[list[str]] = known["columns"]
     values = np.full((len(start), len(columns)), np.nan)
     places = {int(second): place for place, second in enumerate(start)}
     marks: list[EventMark] = []
-    for second, packed, events in rows.values_list("second", "values", "events"):
+    for second, packed, events in told:
         marks += [_mark(event) for event in events]
         if (place := places.get(second)) is not None:
             values[place] = metering.unpacked(bytes(packed), len(columns))
