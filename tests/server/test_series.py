@@ -318,3 +318,25 @@ def test_what_fails_after_a_turn_is_told_and_spoils_nothing(
     # The next turn cannot begin either, and says so; the first one counts.
     assert series.state == "failed"
     assert Run.objects.get(pk=run.pk).state == "finished"
+
+
+def test_a_turn_that_does_not_count_is_told_where_it_belongs(client: Client, planner: User) -> None:
+    told = yaml.safe_load(example("candidates"))
+    told["candidates"]["blocks"] = 3
+    told["candidates"]["each"].append({**told["candidates"]["each"][0], "name": "third", "setting": "the third"})
+    told["load"] = [{"hold": {"users": 30, "for": "40 s"}}]
+    experiment = experiments.create(TESTS, yaml.safe_dump(told, sort_keys=False))
+    series = rules.start(TESTS, experiment)
+    for turn in series.turns.all():
+        own = rules.plan_of(turn, series.plan)
+        turn.run = played.play_as(experiment, own, quillport(), timezone.now(), seed=turn.number)
+        turn.over = True
+        turn.save()
+    third = series.turns.get(candidate="third", block=2)
+    Run.objects.filter(pk=third.run_id).update(left_out="a backup ran")
+    lines = client.get(f"/api/series/{series.pk}/findings").json()["between"]
+    assert [(one["candidate"], one["blocks"], len(one["missing"])) for one in lines] == [
+        ("planner 3.4", [1, 2, 3], 0),
+        ("third", [1, 3], 1),
+    ]
+    assert lines[1]["missing"] == [f"Block 2: run {third.run_id} is left out: a backup ran."]

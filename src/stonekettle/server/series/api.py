@@ -92,7 +92,9 @@ def start_series(request: HttpRequest, experiment_id: int) -> Status[SeriesStart
 def list_series(request: HttpRequest, experiment_id: int) -> list[SeriesLine]:
     """How often the experiment's candidates took turns, newest first."""
     experiment = get_object_or_404(Experiment, pk=experiment_id)
-    return [SeriesLine(**_line(one, list(one.turns.all()))) for one in experiment.series.all()[:SHOWN]]
+    return [
+        SeriesLine(**_line(one, list(one.turns.all()))) for one in experiment.series.prefetch_related("turns")[:SHOWN]
+    ]
 
 
 @router.get("/series/{series_id}", response=SeriesDetail)

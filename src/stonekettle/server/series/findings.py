@@ -125,13 +125,12 @@ def of(series: Series) -> SeriesFindings:
 
 def note(series: Series) -> None:
     """Keep what it tells by now, for lists."""
-    series.refresh_from_db(fields=["state"])
     Series.objects.filter(pk=series.pk).update(sentence=of(series).sentence)
 
 
-def _told(turns: Sequence[Turn]) -> tuple[list[_Told], dict[int, str]]:
-    """The turns that count, and why the others do not, by their numbers."""
-    told, missing = [], {}
+def _told(turns: Sequence[Turn]) -> tuple[list[_Told], list[tuple[Turn, str]]]:
+    """The turns that count, and the others, each with why it does not."""
+    told, missing = [], []
     for turn in turns:
         why, run = None, turn.run
         if run is None or run.deleted_at is not None:
@@ -153,11 +152,11 @@ def _told(turns: Sequence[Turn]) -> tuple[list[_Told], dict[int, str]]:
                 levels = [one for one in every if one.level is not None]
                 told.append(_Told(turn.block, turn.candidate, turn.value, side, levels, whole))
         if why is not None:
-            missing[turn.number] = f"Block {turn.block}: {why}."
+            missing.append((turn, f"Block {turn.block}: {why}."))
     return told, missing
 
 
-def _line(one: words.Between, missing: Mapping[int, str]) -> BetweenLine:
+def _line(one: words.Between, missing: Sequence[tuple[Turn, str]]) -> BetweenLine:
     kind = one.seconds[0].analysis.load_kind
     return BetweenLine(
         candidate=one.candidate,
@@ -171,7 +170,9 @@ def _line(one: words.Between, missing: Mapping[int, str]) -> BetweenLine:
         apart=[ApartLine(weight=apart.weight, text=apart.text) for apart in one.apart],
         by_block=list(_by_block(one.kept)),
         blocks=list(one.blocks),
-        missing=list(dict.fromkeys(missing.values())),
+        missing=[
+            why for turn, why in missing if turn.value == one.value and turn.candidate in (one.candidate, one.against)
+        ],
         left_out_s=one.settling.left_out_s,
         settled=one.settling.settled,
     )

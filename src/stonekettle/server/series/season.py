@@ -69,6 +69,7 @@ def seed(experiments: Sequence[Experiment]) -> Series:
     Series.objects.filter(pk=series.pk).update(
         begun_at=first, ended_at=min(timezone.now(), first + (series.turns.count() + 1) * TURN)
     )
+    series.refresh_from_db(fields=["state"])
     findings.note(series)
     return series
 

@@ -67,6 +67,7 @@ def take(series_id: int) -> None:
     series = Series.objects.select_related("experiment", "revision__experiment", "requested_by").get(pk=series_id)
     if series.state != Series.State.GOING:
         return
+    over = series.turns.filter(over=True).count()
     with _Sign(series_id):
         try:
             _go_on(series)
@@ -74,7 +75,10 @@ def take(series_id: int) -> None:
             rules.end(series, Series.State.FAILED, _told(error, series_id))
         finally:
             Series.objects.filter(pk=series_id).update(busy=False)
-    findings.note(series)
+    # Reading every turn takes a while: not each time another run is waited for.
+    series.refresh_from_db(fields=["state"])
+    if series.state != Series.State.GOING or series.turns.filter(over=True).count() > over:
+        findings.note(series)
 
 
 class _Sign:
