@@ -62,6 +62,16 @@ def test_a_drain_order_ends_early_and_loses_nothing(known_server: KnownServer) -
     assert len(played.records) == known_server.seen["/"]
 
 
+def test_a_cut_ends_what_is_in_the_air_at_once(known_server: KnownServer) -> None:
+    def hear(loop: LoadLoop, elapsed: float) -> None:
+        if elapsed > 0.3:
+            loop.book.hear(Order(99, 0.3, {}, last=True, haste=True, cut=True))
+
+    played = Played(known_server.url, "/slow", users=4, seconds=30, think="1 ms", hear=hear)
+    assert played.errors() == {"cut off at the end"}
+    assert played.lasted < 2
+
+
 def test_what_does_not_finish_within_the_drain_limit_is_cut_off_and_said_so(known_server: KnownServer) -> None:
     played = Played(known_server.url, "/slow", users=2, seconds=0.45, think="1 ms", drain_limit_s=0.05)
     assert "cut off at the end" in played.errors()

@@ -272,8 +272,8 @@ def test_a_generator_that_is_heard_and_hears_no_orders_is_given_up() -> None:
             number = 1 if generator is deaf else generator.book.newest
             world.send_up(now, signals.Acknowledged(generator.name, number))
 
-    tick = world._tick
-    world._tick = lambda now: (tell(now), tick(now))  # type: ignore[method-assign,assignment,func-returns-value]
+    tick = world.tick
+    world.tick = lambda now: (tell(now), tick(now))  # type: ignore[method-assign,assignment,func-returns-value]
     world.play()
     given_up = [action for _, action in world.actions if isinstance(action, signals.GiveUp)]
     assert [action.generator for action in given_up] == ["g1"]

@@ -127,7 +127,7 @@ class World:
         self._up: list[tuple[float, int, Heard]] = []
         self._down: list[tuple[float, int, Generator, Action]] = []
         self._count = 0
-        self._wishes = sorted(wishes, key=lambda pair: pair[0])
+        self.waiting = sorted(wishes, key=lambda pair: pair[0])
         self._losses, self._joins = sorted(losses), sorted(joins)
         script = compile_plan(plan)
         self.lead = Lead(
@@ -154,7 +154,7 @@ class World:
     def play(self, limit_s: float = 600.0) -> World:
         tick = 0
         while self.end is None and tick * TICK_S < limit_s:
-            self._tick(tick * TICK_S)
+            self.tick(tick * TICK_S)
             tick += 1
         assert self.end is not None, "the run did not end"
         return self
@@ -165,7 +165,7 @@ class World:
     def ordered(self, t: float) -> int:
         return round(sum(self.lead.course.orders.amount(group.name, t) for group in self.plan.people))
 
-    def _tick(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         run_time = now - self.zero if self.zero is not None else -1.0
         while self._losses and run_time >= self._losses[0][0]:
             _, slot = self._losses.pop(0)
@@ -181,8 +181,8 @@ class World:
         heard: list[Heard] = []
         while self._up and self._up[0][0] <= now:
             heard.append(heapq.heappop(self._up)[2])
-        while self._wishes and run_time >= self._wishes[0][0]:
-            heard.append(self._wishes.pop(0)[1])
+        while self.waiting and run_time >= self.waiting[0][0]:
+            heard.append(self.waiting.pop(0)[1])
         for action in self.lead.step(now, heard):
             self._do(now, action)
         while self._down and self._down[0][0] <= now:

@@ -45,7 +45,7 @@ class PlannedLevel:
 class Order:
     """From ``at_s`` on: a target for each group by name. While ``paused`` users finish their step and wait,
     and nobody arrives. After the ``last`` one nobody comes any more; in ``haste`` users leave after their
-    step even where their group says journey."""
+    step even where their group says journey, and where it is a ``cut`` what they wait for is ended too."""
 
     number: int
     at_s: float
@@ -53,6 +53,7 @@ class Order:
     paused: bool = False
     last: bool = False
     haste: bool = False
+    cut: bool = False
 
     def amount(self, group: str, t: float) -> float:
         """The load ordered for a group at ``t``, under this order."""

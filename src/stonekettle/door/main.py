@@ -67,7 +67,7 @@ def _dispatch(chosen: argparse.Namespace) -> int:
         return house.rekey(data)
     if chosen.command == "steer":
         amount = [] if chosen.amount is None else [str(chosen.amount)]
-        options = ["--group", chosen.group, "--within", chosen.within, "--why", chosen.why]
+        options = ["--group", chosen.group, "--region", chosen.region, "--within", chosen.within, "--why", chosen.why]
         return house.steer(data, [str(chosen.run), chosen.verb, *amount, *options])
     if chosen.command == "halt":
         return house.halt(data, chosen.why, lift=chosen.lift)
@@ -82,6 +82,9 @@ def _dispatch(chosen: argparse.Namespace) -> int:
     return 0 if healthy else 1
 
 
+STEER = ["raise", "lower", "hold", "pause", "resume", "skip", "extend", "let go", "stop", "cut off"]
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="./kettle", description="Stone Kettle")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -94,12 +97,17 @@ def _parser() -> argparse.ArgumentParser:
     stop = commands.add_parser("stop", help="end everything")
     look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")
     rekey = commands.add_parser("rekey", help="seal the data at rest with a new key")
-    steer = commands.add_parser("steer", help="raise, lower, hold, pause, resume, let go or stop a run's load")
+    steer = commands.add_parser("steer", help="raise, lower, hold, pause or end a run's load, or go on with it")
     steer.add_argument("run", type=int, help="number of the run")
-    steer.add_argument("verb", choices=["raise", "lower", "hold", "pause", "resume", "let go", "stop"])
+    steer.add_argument("verb", choices=STEER)
     steer.add_argument("amount", type=float, nargs="?", help="to raise or lower to: users, or arrivals per second")
     steer.add_argument("--group", default="", help="of this group of the plan only")
-    steer.add_argument("--within", default="0 s", help="in a straight line over so long, for example '20 s'")
+    steer.add_argument("--region", default="", help="of the groups from this region only")
+    steer.add_argument(
+        "--within",
+        default="0 s",
+        help="over so long, for example '20 s'; or so much longer",
+    )
     steer.add_argument("--why", default="", help="kept with what was done")
     halt = commands.add_parser("halt", help="end all load everywhere at once and keep it off")
     halt.add_argument("--why", default="", help="shown to everybody")

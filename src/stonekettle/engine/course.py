@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from enum import StrEnum
+from typing import Any
 
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Order, Ordered
@@ -15,7 +16,8 @@ from stonekettle.core.run_data import RunData
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms
 from stonekettle.engine.signals import End, Give, Verb, Wish
-from stonekettle.engine.strategies import PLAN, Guide, Targets
+from stonekettle.engine.strategies import PLAN, Guide, Profile, Targets
+from stonekettle.plan.quantities import format_duration
 
 
 class Mode(StrEnum):
@@ -30,11 +32,21 @@ ACCEPTED: dict[Verb, frozenset[Mode]] = {
     Verb.HOLD: frozenset({Mode.PROFILE}),
     Verb.PAUSE: frozenset({Mode.PROFILE, Mode.HELD}),
     Verb.RESUME: frozenset({Mode.HELD, Mode.PAUSED}),
+    Verb.SKIP: frozenset({Mode.PROFILE, Mode.HELD}),
+    Verb.EXTEND: frozenset({Mode.PROFILE}),
     Verb.LET_GO: frozenset(Mode),
     Verb.STOP: frozenset(Mode),
+    Verb.CUT_OFF: frozenset(Mode),
 }
 """In which mode which wish can be met."""
 WHERE = {Mode.PROFILE: "the load follows its profile", Mode.HELD: "the load is held", Mode.PAUSED: "it is paused"}
+
+
+def _of(wish: Wish) -> str:
+    """Whom it is about, if not everybody."""
+    if wish.group is not None:
+        return f" of {wish.group!r}"
+    return f" from {wish.region!r}" if wish.region is not None else ""
 
 
 class Course:
@@ -46,11 +58,37 @@ class Course:
         self.mode = Mode.PROFILE
         self.ending: End | None = None
         self._names = [terms.name for terms in groups]
+        self._regions = {terms.name: terms.region for terms in groups}
         self._guide, self._room = guide, room
         self._before_pause, self._paused_at_targets = Mode.PROFILE, {name: Target.steady(0) for name in self._names}
         self._released: set[str] = set()
         self._factors = dict.fromkeys(self._names, 1.0)
         self._given: list[Give] = []
+
+    def standing(self) -> dict[str, Any]:
+        """All of this beside its orders, as plain data for JSON."""
+        return {
+            "profile": self._guide.standing() if isinstance(self._guide, Profile) else None,
+            "mode": self.mode.value,
+            "before_pause": self._before_pause.value,
+            "at_pause": {name: (t.start, t.end, t.over_s) for name, t in self._paused_at_targets.items()},
+            "released": sorted(self._released),
+            "factors": dict(self._factors),
+            "room": self._room,
+            "over": self.ending is not None,
+        }
+
+    @classmethod
+    def at(cls, guide: Guide, orders: Ordered, groups: Sequence[GroupTerms], standing: Mapping[str, Any]) -> Course:
+        """The inverse of :meth:`standing`, also after a way through JSON; the guide stands where it stood."""
+        found = cls(guide, orders.arrivals, groups, standing["room"])
+        found.orders, found.mode = orders, Mode(standing["mode"])
+        found._before_pause = Mode(standing["before_pause"])
+        found._paused_at_targets = {name: Target(*line) for name, line in standing["at_pause"].items()}
+        found._released, found._factors = set(standing["released"]), dict(standing["factors"])
+        if standing["over"]:
+            found.ending = End(RunState.STOPPED, "", True)
+        return found
 
     def take_given(self) -> list[Give]:
         """The orders given since the last call."""
@@ -88,17 +126,24 @@ class Course:
 
     def refusal(self, at_s: float, wish: Wish) -> str | None:
         """Why a wish cannot be met; None where it can."""
-        if self.ending is not None:
+        if self.ending is not None and wish.verb is not Verb.CUT_OFF:
             return "The load is ending already."
+        if wish.verb in (Verb.SKIP, Verb.EXTEND) and not isinstance(self._guide, Profile):
+            return "The search decides itself how long a level lasts and what comes next."
         if self.mode not in ACCEPTED[wish.verb]:
             return f"There is nothing to {wish.verb}: {WHERE[self.mode]}."
         if wish.group is not None and wish.group not in self._names:
             return f"There is no group {wish.group!r}; there are {', '.join(self._names)}."
-        return self._refused_amount(at_s, wish) if wish.verb in (Verb.RAISE, Verb.LOWER) else None
+        if not self._chosen(wish):
+            known = ", ".join(sorted(set(self._regions.values()) - {""})) or "none"
+            return f"Nobody comes from a region {wish.region!r}. Regions of this run: {known}."
+        if wish.verb is Verb.EXTEND:
+            return self._refused_length(at_s, wish)
+        return self._refused_amount(at_s, wish) if wish.verb.amounts else None
 
     def meet(self, at_s: float, wish: Wish) -> str:
         """Do what is wished for; what was done, in words."""
-        if wish.verb in (Verb.RAISE, Verb.LOWER):
+        if wish.verb.amounts:
             return self._steer(at_s, wish)
         if wish.verb is Verb.HOLD:
             self._stand(at_s, Mode.HELD)
@@ -111,8 +156,17 @@ class Course:
             return "Paused: users finish their step and wait."
         if wish.verb is Verb.RESUME:
             return self._resume(at_s, wish)
+        if wish.verb is Verb.SKIP:
+            return self._skip(at_s, wish)
+        if wish.verb is Verb.EXTEND:
+            self._profile.linger(at_s, wish.over_s)
+            return f"This level lasts {format_duration(wish.over_s)} longer."
         if wish.verb is Verb.LET_GO:
             return self._let_go(at_s, wish)
+        if wish.verb is Verb.CUT_OFF:
+            cause = f"Cut off by {wish.by}."
+            self.finish(at_s, RunState.STOPPED, cause, wish.who, wish.why, haste=True, cut=True)
+            return "Cut off: what users were waiting for was ended."
         self.finish(at_s, RunState.STOPPED, f"Stopped by {wish.by}.", wish.who, wish.why, haste=True)
         return "Stopped: users finish the step they are in."
 
@@ -122,17 +176,45 @@ class Course:
         targets = {name: target.scaled(factors.get(name, 1.0)) for name, target in self._targets_at(at_s).items()}
         self._give(at_s, targets, PLAN, why, paused=self.mode is Mode.PAUSED)
 
-    def finish(self, at_s: float, state: RunState, cause: str, who: str, why: str, *, haste: bool = False) -> None:
+    def finish(
+        self,
+        at_s: float,
+        state: RunState,
+        cause: str,
+        who: str,
+        why: str,
+        *,
+        haste: bool = False,
+        cut: bool = False,
+    ) -> None:
         """Nobody comes any more from then on."""
         nobody = {name: Target.steady(0) for name in self._names}
         self.ending = End(state, cause, True)
-        self._record(Order(self._number, self.soonest(at_s), nobody, last=True, haste=haste), who, why)
+        self._record(Order(self._number, self.soonest(at_s), nobody, last=True, haste=haste, cut=cut), who, why)
+
+    @property
+    def _profile(self) -> Profile:
+        assert isinstance(self._guide, Profile)  # by refusal
+        return self._guide
+
+    def _chosen(self, wish: Wish) -> list[str]:
+        """The groups it is about."""
+        if wish.group is not None:
+            return [wish.group]
+        return [name for name in self._names if wish.region in (None, self._regions[name])]
+
+    def _refused_length(self, at_s: float, wish: Wish) -> str | None:
+        if not wish.over_s > 0:
+            return "Say how much longer: a time above 0."
+        if any(target.moving for target in self._targets_at(at_s).values()):
+            return "The load is on its way to another level; one can be made longer once it is reached."
+        return None
 
     def _refused_amount(self, at_s: float, wish: Wish) -> str | None:
         arriving = self.orders.arrivals
         if wish.amount is None or wish.amount < 0:
             return "Say to how much: a number that is not negative."
-        chosen = [wish.group] if wish.group is not None else self._names
+        chosen = self._chosen(wish)
         if len({name in arriving for name in chosen}) > 1:
             return f"Say of which group: {', '.join(self._names)}. They are counted in different units."
         current = sum(self.orders.amount(name, at_s) for name in chosen)
@@ -148,7 +230,7 @@ class Course:
     def _steer(self, at_s: float, wish: Wish) -> str:
         assert wish.amount is not None  # by _refused_amount
         targets = self._standing(at_s)
-        chosen = [wish.group] if wish.group is not None else self._names
+        chosen = self._chosen(wish)
         total = sum(targets[name].end for name in chosen)
         for name in chosen:
             current = targets[name].end
@@ -156,7 +238,7 @@ class Course:
             targets[name] = Target(current, wish.amount * part, wish.over_s)
         self._stand(at_s, Mode.HELD)
         self._give(at_s, targets, wish.who, wish.why)
-        of_group = f" for {wish.group!r}" if wish.group is not None else ""
+        of_group = _of(wish)
         within = f" within {wish.over_s:g} s" if wish.over_s else ""
         return f"{'Raised' if wish.verb is Verb.RAISE else 'Lowered'} to {wish.amount:g}{of_group}{within}."
 
@@ -168,14 +250,23 @@ class Course:
         self._give(at_s, self._planned(self._guide.go_on(at_s)), wish.who, wish.why)
         return "Goes on." if paused else "Follows its profile again."
 
+    def _skip(self, at_s: float, wish: Wish) -> str:
+        turn = self._profile.leap(at_s)
+        self.mode = Mode.PROFILE
+        if turn.over:
+            self.finish(at_s, RunState.FINISHED, f"Its last level was ended by {wish.by}.", wish.who, wish.why)
+            return "The last level is over."
+        self._give(at_s, self._planned(turn.targets), wish.who, wish.why)
+        return "On to what comes next."
+
     def _let_go(self, at_s: float, wish: Wish) -> str:
-        self._released |= {wish.group} if wish.group is not None else set(self._names)
+        self._released |= set(self._chosen(wish))
         if self._released >= set(self._names):
             reason = wish.why if wish.who == PLAN else f"Everybody was let go by {wish.who}"
             self.finish(at_s, RunState.FINISHED, f"{reason} at {at_s:.0f} s.", wish.who, wish.why)
             return "Everybody is let go."
         self._give(at_s, self._targets_at(at_s), wish.who, wish.why, paused=self.mode is Mode.PAUSED)
-        return f"Everybody of {wish.group!r} is let go."
+        return f"Everybody{_of(wish)} is let go."
 
     # Orders
 

@@ -147,7 +147,7 @@ class LoadLoop:
         if not order.last:
             return True
         self._last_since = self._last_since or now
-        if now - self._last_since > self.drain_limit_s:
+        if order.cut or now - self._last_since > self.drain_limit_s:
             self.population.dismiss(now)
             self.transfers.cut_off(now)
         return bool(self.transfers) or not (lease is None or self.population.finished)

@@ -9,8 +9,9 @@ GATHERING ── generators ready ──▶ RUNNING ── last order ──▶ 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from enum import StrEnum
+from typing import Any
 
 from stonekettle.core.orders import Ordered
 from stonekettle.engine import signals
@@ -70,6 +71,7 @@ class Lead:
         self._complete_since: float | None = None
         self._deserted: tuple[float, str] | None = None
         self._actions: list[Action] = []
+        self._stood: Mapping[str, Any] = {}
 
     def step(self, now: float, heard: Sequence[Heard] = ()) -> list[Action]:
         """What is to be done at ``now`` after this was heard."""
@@ -84,6 +86,9 @@ class Lead:
             self._lead(now, heard)
         elif self.phase is Phase.DRAINING:
             self._drain(now)
+        if self._zero is not None and (stands := self.course.standing()) != self._stood:
+            self._stood = stands
+            self._do(signals.Stand(stands))
         return self._actions
 
     def run_time(self, now: float) -> float:
@@ -214,17 +219,21 @@ class Lead:
             self._give_up_run(now, f"{self._deserted[1]}. No other came within {DESERTED_LIMIT_S:.0f} s.")
             self._deserted = None
         self.course.follow(self.run_time(now) + AHEAD_S)
-        for give in self.course.take_given():
-            self._do(give)
-            if give.who == SEARCH and give.why:
-                self._do(Note(give.order.at_s, SEARCH, give.why))
+        self._tell_given()
         for name, lease in self.fleet.leases(self.course.in_force(at), at):
             self._do(Lend(name, lease))
         if self.course.ending is not None and self.course.is_over(self.run_time(now)):
             self.phase = Phase.DRAINING
             self._do(Move(RunState.DRAINING, self.course.ending.cause))
 
+    def _tell_given(self) -> None:
+        for give in self.course.take_given():
+            self._do(give)
+            if give.who == SEARCH and give.why:
+                self._do(Note(give.order.at_s, SEARCH, give.why))
+
     def _drain(self, now: float) -> None:
+        self._tell_given()
         ending = self.course.ending
         assert ending is not None  # given with the last order
         late = ", ".join(member.name for member in self.fleet.members.values() if not member.finished)
@@ -238,12 +247,13 @@ class Lead:
 
     def _wish(self, now: float, wish: Wish) -> None:
         """Meet a wish, or say why not; what was done is part of the run's story."""
-        if self.phase is Phase.GATHERING and wish.verb is Verb.STOP:
+        if self.phase is Phase.GATHERING and wish.verb in (Verb.STOP, Verb.CUT_OFF):
             self._do(Answer(wish.key, True, "Stopped before load began."))
             self._end(RunState.STOPPED, f"Stopped before load began by {wish.by}.", False)
             return
         soon = self._soon(now)
-        refusal = self.course.refusal(soon, wish) if self.phase is Phase.RUNNING else "There is no load now."
+        under_way = self.phase is Phase.RUNNING or (self.phase is Phase.DRAINING and wish.verb is Verb.CUT_OFF)
+        refusal = self.course.refusal(soon, wish) if under_way else "There is no load now."
         if refusal is not None:
             self._do(Answer(wish.key, False, refusal))
             return

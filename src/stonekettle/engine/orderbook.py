@@ -24,7 +24,8 @@ def to_plain(order: Order) -> dict[str, Any]:
 def from_plain(told: Mapping[str, Any]) -> Order:
     """The inverse of :func:`to_plain`, also after a way through JSON."""
     targets = {name: Target(*line) for name, line in told["targets"].items()}
-    return Order(told["number"], told["at_s"], targets, told["paused"], told["last"], told["haste"])
+    flags = (told["paused"], told["last"], told["haste"], told.get("cut", False))
+    return Order(told["number"], told["at_s"], targets, *flags)
 
 
 class OrderBook:

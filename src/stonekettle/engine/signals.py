@@ -25,8 +25,16 @@ class Verb(StrEnum):
     HOLD = "hold"
     PAUSE = "pause"
     RESUME = "resume"
+    SKIP = "skip"
+    EXTEND = "extend"
     LET_GO = "let go"
     STOP = "stop"
+    CUT_OFF = "cut off"
+
+    @property
+    def amounts(self) -> bool:
+        """Whether it needs an amount of load to go to."""
+        return self in (Verb.RAISE, Verb.LOWER)
 
 
 # Heard
@@ -73,8 +81,9 @@ class Finished:
 
 @dataclass(frozen=True)
 class Wish:
-    """What somebody wants. ``group`` None means all; ``amount`` (users, or arrivals per second) and ``over_s`` go
-    with raising and lowering."""
+    """What somebody wants of a group or of all groups of a region; without either, of everybody. ``amount`` (users, or
+    arrivals per second) goes with raising and lowering, ``over_s`` is how long that takes, or how much longer the level
+    in force lasts where it is extended."""
 
     verb: Verb
     who: str
@@ -82,6 +91,7 @@ class Wish:
     group: str | None = None
     amount: float | None = None
     over_s: float = 0.0
+    region: str | None = None
     key: int = 0
     """By which the answer is told."""
 
@@ -170,6 +180,13 @@ class Note:
 
 
 @dataclass(frozen=True)
+class Stand:
+    """Where the course stands after the orders given so far (:meth:`course.Course.standing`)."""
+
+    course: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
 class Move:
     state: RunState
     cause: str
@@ -184,4 +201,4 @@ class End:
     has_data: bool
 
 
-Action = Begin | Give | Lend | Replace | GiveUp | Answer | Note | Move | End
+Action = Begin | Give | Lend | Replace | GiveUp | Answer | Note | Stand | Move | End

@@ -59,17 +59,52 @@ class Profile:
         self._planned = planned
         self._given = 0
         self._late_s = 0.0
+        self._lingers_at = 0.0
         self._stood_at: float | None = None
+
+    def standing(self) -> dict[str, float | None]:
+        """Where its clock stands, as plain data."""
+        return {
+            "given": self._given,
+            "late_s": self._late_s,
+            "lingers_at": self._lingers_at,
+            "stood_at": self._stood_at,
+        }
+
+    @classmethod
+    def at(cls, planned: Ordered, standing: Mapping[str, Any]) -> Profile:
+        """The inverse of :meth:`standing`."""
+        found = cls(planned)
+        found._given, found._late_s = int(standing["given"]), standing["late_s"]
+        found._lingers_at, found._stood_at = standing["lingers_at"], standing["stood_at"]
+        return found
+
+    def _reached(self, at_s: float) -> float:
+        """What its clock says at ``at_s``: it does not go back for a level that was made longer."""
+        return self._stood_at if self._stood_at is not None else max(at_s - self._late_s, self._lingers_at)
 
     def stop(self, at_s: float) -> None:
         """Its clock stands from ``at_s`` on."""
-        if self._stood_at is None:
-            self._stood_at = at_s - self._late_s
+        self._stood_at = self._reached(at_s)
+
+    def leap(self, at_s: float) -> Turn:
+        """From ``at_s`` on what would have come next."""
+        reached = self._reached(at_s)
+        last = len(self._planned.orders) - 1
+        place = next((i for i, order in enumerate(self._planned.orders) if order.at_s > reached), last)
+        order = self._planned.orders[place]
+        self._late_s, self._given, self._stood_at = at_s - order.at_s, place + 1, None
+        return Turn(at_s, order.targets, order.last)
+
+    def linger(self, at_s: float, by_s: float) -> None:
+        """What comes next comes so much later."""
+        self._lingers_at = self._reached(at_s)
+        self._late_s += by_s
 
     def go_on(self, at_s: float) -> Targets:
         """Its clock goes again; what it says from ``at_s`` on."""
-        assert self._stood_at is not None  # asked only where it stands
-        self._late_s, reached, self._stood_at = at_s - self._stood_at, self._stood_at, None
+        reached = self._reached(at_s)
+        self._late_s, self._stood_at = at_s - reached, None
         return self._from(reached)
 
     def heed(self, run: RunData, ordered: Ordered) -> None:

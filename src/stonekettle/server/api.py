@@ -21,7 +21,9 @@ from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
 from stonekettle.server.runs.history_api import router as run_history
+from stonekettle.server.runs.markers_api import router as markers
 from stonekettle.server.runs.schedules_api import router as schedules
+from stonekettle.server.runs.steering_api import router as steering
 from stonekettle.server.series.api import router as series
 from stonekettle.server.systems.api import router as systems
 from stonekettle.server.targets.api import router as targets
@@ -57,6 +59,8 @@ api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)
+api.add_router("", steering)
+api.add_router("", markers)
 api.add_router("", schedules)
 api.add_router("", run_history)
 api.add_router("", series)

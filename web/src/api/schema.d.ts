@@ -1738,30 +1738,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/runs/{run_id}/wishes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Wishes
-         * @description What was asked of a run's load, in order, with what became of it.
-         */
-        get: operations["stonekettle_server_runs_api_list_wishes"];
-        put?: never;
-        /**
-         * Wish
-         * @description Raise, lower, hold, pause, resume, let go or stop a run's load. The answer follows within a second.
-         */
-        post: operations["stonekettle_server_runs_api_wish"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/runs/{run_id}/result.json": {
         parameters: {
             query?: never;
@@ -1955,6 +1931,116 @@ export interface paths {
          * @description Take a metrics file out of a run again; it is analysed anew.
          */
         delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/wishes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Wishes
+         * @description What was asked of a run's load, in order, with what became of it.
+         */
+        get: operations["stonekettle_server_runs_steering_api_list_wishes"];
+        put?: never;
+        /**
+         * Wish
+         * @description Raise, lower, hold, pause, resume, skip, extend, let go, stop or cut off a run's load. The answer follows within
+         *     a second.
+         */
+        post: operations["stonekettle_server_runs_steering_api_wish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/prospect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prospect
+         * @description What would come of a wish if it were made now. Nothing is done.
+         */
+        post: operations["stonekettle_server_runs_steering_api_prospect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/markers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Marker
+         * @description Say that something happened in a run, while it is under way or later.
+         */
+        post: operations["stonekettle_server_runs_markers_api_put_marker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/markers/{marker_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Marker
+         * @description Say it in other words, or of another moment.
+         */
+        put: operations["stonekettle_server_runs_markers_api_change_marker"];
+        post?: never;
+        /**
+         * Take Marker Away
+         * @description Take a marker out of a run.
+         */
+        delete: operations["stonekettle_server_runs_markers_api_take_marker_away"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/systems/{system_id}/markers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mark System
+         * @description Say that something happened to a system, as a deployment does: in every run that loads it at the time. None where
+         *     none does.
+         */
+        post: operations["stonekettle_server_runs_markers_api_mark_system"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3451,7 +3537,8 @@ export interface components {
         /**
          * ProfileOutline
          * @description The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
-         *     its levels. Where a search leads the load the line is the most it may come to (``at_most``).
+         *     its levels. Where a search leads the load the line is the most it may come to (``at_most``); where the load stays as
+         *     it is until somebody changes it, it is ``endless``.
          */
         ProfileOutline: {
             axis: components["schemas"]["LoadAxis"];
@@ -3474,6 +3561,11 @@ export interface components {
              * @default false
              */
             at_most: boolean;
+            /**
+             * Endless
+             * @default false
+             */
+            endless: boolean;
         };
         /** StepOutline */
         StepOutline: {
@@ -3834,6 +3926,27 @@ export interface components {
             clock_offset_s: number;
         };
         /**
+         * MarkerLine
+         * @description Something that somebody says happened, ``at_s`` seconds after the start of the load.
+         */
+        MarkerLine: {
+            /** Id */
+            id: number;
+            /** Run Id */
+            run_id: number;
+            /** At S */
+            at_s: number;
+            /** Who */
+            who: string;
+            /** Text */
+            text: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /**
          * MeterReport
          * @description How one metrics address did in the run; ``clock_offset_s`` is its clock's lead over ours.
          */
@@ -3906,6 +4019,18 @@ export interface components {
             who: string;
             /** Text */
             text: string;
+        };
+        /**
+         * People
+         * @description People that can be steered: a group, its region, and whether it is counted in arrivals per second.
+         */
+        People: {
+            /** Name */
+            name: string;
+            /** Region */
+            region: string;
+            /** Arrives */
+            arrives: boolean;
         };
         /**
          * ProofResult
@@ -3990,9 +4115,10 @@ export interface components {
         };
         /**
          * RunDetail
-         * @description A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-         *     be had back for a while. ``room`` is told once it has ended. ``baseline`` is the run that its experiment's are
-         *     compared with now, since ``baseline_since``: itself, maybe.
+         * @description A run with everything but its measurements. The load of ``steered`` ones was changed by people; ``mode`` says
+         *     whether it follows its profile, is held or paused. A deleted one can be had back for a while. ``room`` is told once
+         *     it has ended. ``baseline`` is the run that its experiment's are compared with now, since ``baseline_since``: itself,
+         *     maybe.
          */
         RunDetail: {
             /** Id */
@@ -4044,10 +4170,16 @@ export interface components {
             /** Steered */
             steered: boolean;
             outline: components["schemas"]["PlanOutline"];
+            /** People */
+            people: components["schemas"]["People"][];
+            /** Mode */
+            mode: string;
             /** Transitions */
             transitions: components["schemas"]["TransitionLine"][];
             /** Notes */
             notes: components["schemas"]["NoteLine"][];
+            /** Markers */
+            markers: components["schemas"]["MarkerLine"][];
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
@@ -4195,7 +4327,8 @@ export interface components {
         };
         /**
          * LivePlate
-         * @description A plate with the state the run was in when it was read.
+         * @description A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
+         *     page has of that is old then.
          */
         LivePlate: {
             /** Sequence */
@@ -4248,6 +4381,8 @@ export interface components {
             state: string;
             /** Elapsed S */
             elapsed_s: number;
+            /** Story */
+            story: number;
         };
         /**
          * Part
@@ -4332,74 +4467,6 @@ export interface components {
             t: number;
             /** Length S */
             length_s: number;
-        };
-        /**
-         * Verb
-         * @description What people may ask of a run that is under way.
-         * @enum {string}
-         */
-        Verb: "raise" | "lower" | "hold" | "pause" | "resume" | "let go" | "stop";
-        /**
-         * WishLine
-         * @description A wish with its answer; ``accepted`` is null until the run's lead has heard it.
-         */
-        WishLine: {
-            verb: components["schemas"]["Verb"];
-            /**
-             * Group
-             * @default
-             */
-            group: string;
-            /** Amount */
-            amount?: number | null;
-            /**
-             * Over S
-             * @default 0
-             */
-            over_s: number;
-            /**
-             * Why
-             * @default
-             */
-            why: string;
-            /** Id */
-            id: number;
-            /** Who */
-            who: string;
-            /**
-             * Asked At
-             * Format: date-time
-             */
-            asked_at: string;
-            /** Accepted */
-            accepted: boolean | null;
-            /** Answer */
-            answer: string;
-        };
-        /**
-         * WishIn
-         * @description What is asked of a run's load. ``amount`` goes with raise and lower: users, or arrivals per second of a group
-         *     that arrives; reached in a straight line over ``over_s`` seconds.
-         */
-        WishIn: {
-            verb: components["schemas"]["Verb"];
-            /**
-             * Group
-             * @default
-             */
-            group: string;
-            /** Amount */
-            amount?: number | null;
-            /**
-             * Over S
-             * @default 0
-             */
-            over_s: number;
-            /**
-             * Why
-             * @default
-             */
-            why: string;
         };
         /**
          * Pooled
@@ -4557,6 +4624,123 @@ export interface components {
              * @enum {string}
              */
             what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
+        };
+        /**
+         * Verb
+         * @description What people may ask of a run that is under way.
+         * @enum {string}
+         */
+        Verb: "raise" | "lower" | "hold" | "pause" | "resume" | "skip" | "extend" | "let go" | "stop" | "cut off";
+        /**
+         * WishLine
+         * @description A wish with its answer; ``accepted`` is null until the run's lead has heard it.
+         */
+        WishLine: {
+            verb: components["schemas"]["Verb"];
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /**
+             * Region
+             * @default
+             */
+            region: string;
+            /** Amount */
+            amount?: number | null;
+            /**
+             * Over S
+             * @default 0
+             */
+            over_s: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /** Seen */
+            seen?: number | null;
+            /** Id */
+            id: number;
+            /** Who */
+            who: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Accepted */
+            accepted: boolean | null;
+            /** Answer */
+            answer: string;
+        };
+        /**
+         * WishIn
+         * @description What is asked of a run's load, of a ``group`` or a ``region`` if not of all. ``amount`` goes with raise and
+         *     lower: users, or arrivals per second of a group that arrives; reached in a straight line over ``over_s`` seconds.
+         *     With extend ``over_s`` is how much longer the level lasts. ``seen`` is the ``last`` of the prospect looked at.
+         */
+        WishIn: {
+            verb: components["schemas"]["Verb"];
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /**
+             * Region
+             * @default
+             */
+            region: string;
+            /** Amount */
+            amount?: number | null;
+            /**
+             * Over S
+             * @default 0
+             */
+            over_s: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /** Seen */
+            seen?: number | null;
+        };
+        /**
+         * Prospect
+         * @description What would come of a wish now: the load to the end as ``profile``, and what would be told of it as ``said``; or
+         *     why it cannot be met, as ``refused``. ``last`` is the last wish this rests on.
+         */
+        Prospect: {
+            /** Said */
+            said: string;
+            /** Refused */
+            refused: string;
+            profile: components["schemas"]["ProfileOutline"] | null;
+            /** Last */
+            last: number;
+        };
+        /**
+         * MarkerIn
+         * @description What happened, and at which second of the run's load; without one it is now, of a run under way.
+         */
+        MarkerIn: {
+            /** Text */
+            text: string;
+            /** At S */
+            at_s?: number | null;
+        };
+        /**
+         * HappenedIn
+         * @description What happened to a system, and when; without a time it is now.
+         */
+        HappenedIn: {
+            /** Text */
+            text: string;
+            /** At */
+            at?: string | null;
         };
         /**
          * ScheduleLine
@@ -7937,54 +8121,6 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_runs_api_list_wishes: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WishLine"][];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_wish: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WishIn"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WishLine"];
-                };
-            };
-        };
-    };
     stonekettle_server_runs_api_download_result: {
         parameters: {
             query?: never;
@@ -8232,6 +8368,180 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_steering_api_list_wishes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WishLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_steering_api_wish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WishIn"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WishLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_steering_api_prospect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WishIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prospect"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_markers_api_put_marker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkerIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkerLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_markers_api_change_marker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                marker_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkerIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkerLine"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_markers_api_take_marker_away: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                marker_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_markers_api_mark_system: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HappenedIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkerLine"][];
                 };
             };
         };

@@ -77,7 +77,8 @@ class LoadAxis(Schema):
 
 class ProfileOutline(Schema):
     """The load over time: corners of the line (``t`` in s, ``users``, and arrivals per second as ``rate``), and
-    its levels. Where a search leads the load the line is the most it may come to (``at_most``)."""
+    its levels. Where a search leads the load the line is the most it may come to (``at_most``); where the load stays as
+    it is until somebody changes it, it is ``endless``."""
 
     axis: LoadAxis
     duration_s: float
@@ -88,6 +89,7 @@ class ProfileOutline(Schema):
     rate: list[float]
     levels: list[LevelOutline]
     at_most: bool = False
+    endless: bool = False
 
 
 class GoalOutline(Schema):
@@ -131,9 +133,8 @@ class PlanOutline(Schema):
     turns: int
 
 
-def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> PlanOutline:
-    """The outline of a checked plan, with the load as planned, or as it was ``ordered`` by the end of a run; by a
-    search also before."""
+def of(plan: Plan, profile: ProfileOutline | None = None) -> PlanOutline:
+    """The outline of a checked plan, with the load as planned, or as in ``profile``."""
     total = sum(journey.weight for journey in plan.journeys)
     goals = document.core_objectives(plan)
     told = {goal.number: objective_text(goal, plan) for goal in goals}
@@ -176,7 +177,7 @@ def of(plan: Plan, ordered: Ordered | None = None, *, ended: bool = False) -> Pl
         groups=[_group_text(plan, group) for group in plan.groups],
         paces=[_pace(plan, group) for group in plan.written],
         feeds=[f"{feed.name}: {len(feed)} rows of {', '.join(feed.columns)}" for feed in plan.feeds],
-        profile=_profile_of(plan, ordered, ended),
+        profile=profile or profile_of(plan.planned).model_copy(update={"at_most": plan.search is not None}),
         objectives=texts,
         goals=[
             GoalOutline(label=f"{goal.percent:g} % of {_subject(plan, goal.steps)}", limit_s=goal.limit, of=of)
@@ -235,17 +236,9 @@ def sketch(plan: Plan) -> list[Corner]:
     return [Corner(t=t, users=users) for t, users in [*corners[::step], *corners[-1:]]]
 
 
-def _profile_of(plan: Plan, ordered: Ordered | None, ended: bool) -> ProfileOutline:
-    if ended and ordered is not None:
-        return _profile(ordered)
-    if plan.search is None:
-        return _profile(plan.planned)
-    so_far = _profile(ordered if ordered is not None and ordered.orders else plan.planned)
-    return so_far.model_copy(update={"at_most": True, "duration_s": plan.planned.duration_s})
-
-
-def _profile(ordered: Ordered) -> ProfileOutline:
-    corners = ordered.corners()
+def profile_of(ordered: Ordered, until_s: float = 0.0) -> ProfileOutline:
+    """The load of these orders; a line without an end is drawn to ``until_s`` at least."""
+    corners = ordered.corners(until_s)
     return ProfileOutline(
         duration_s=ordered.duration_s if math.isfinite(ordered.duration_s) else corners[-1][0],
         axis=_axis(ordered),

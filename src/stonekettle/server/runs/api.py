@@ -12,9 +12,7 @@ from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
 from stonekettle.engine.lifecycle import ENDED
-from stonekettle.engine.signals import Verb
 from stonekettle.engine.strategies import PLAN, SEARCH
-from stonekettle.plan.segments import MAX_USERS
 from stonekettle.report import result as results
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
@@ -32,6 +30,8 @@ from stonekettle.server.runs import (
     exports,
     facts,
     forecasts,
+    loads,
+    markers,
     metering,
     readiness,
     repeating,
@@ -41,7 +41,7 @@ from stonekettle.server.runs import (
     uploads,
 )
 from stonekettle.server.runs import plate as plates
-from stonekettle.server.runs.models import MetricsFile, Run, RunWish
+from stonekettle.server.runs.models import MetricsFile, Run
 from stonekettle.server.runs.work import MetricsFileLine, line_of
 
 router = Router(tags=["runs"])
@@ -112,9 +112,10 @@ class GeneratorLine(Schema):
 
 
 class RunDetail(RunLine):
-    """A run with everything but its measurements. ``steered`` runs do not end when their plan says; a deleted one can
-    be had back for a while. ``room`` is told once it has ended. ``baseline`` is the run that its experiment's are
-    compared with now, since ``baseline_since``: itself, maybe."""
+    """A run with everything but its measurements. The load of ``steered`` ones was changed by people; ``mode`` says
+    whether it follows its profile, is held or paused. A deleted one can be had back for a while. ``room`` is told once
+    it has ended. ``baseline`` is the run that its experiment's are compared with now, since ``baseline_since``: itself,
+    maybe."""
 
     begins_at: datetime | None
     again: int
@@ -123,8 +124,11 @@ class RunDetail(RunLine):
     stop_requested_by: str
     steered: bool
     outline: outline.PlanOutline
+    people: list[loads.People]
+    mode: str
     transitions: list[TransitionLine]
     notes: list[NoteLine]
+    markers: list[markers.MarkerLine]
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
@@ -219,10 +223,13 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         begun_at=run.begun_at,
         elapsed_s=data.seconds_stored(run),
         stop_requested_by=run.stop_requested_by,
+        mode=(run.course or {}).get("mode", ""),
         steered=run.orders.exclude(who__in=(PLAN, SEARCH)).exists(),
-        outline=outline.of(run.plan, run.ordered, ended=run.run_state in ENDED),
+        outline=outline.of(run.plan, loads.of(run)),
+        people=loads.people_of(run.plan),
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
+        markers=markers.lines_of(run),
         generators=[
             GeneratorLine(
                 name=g.name,
@@ -276,10 +283,12 @@ def keep_run(request: HttpRequest, run_id: int, body: KeepBody) -> Status[None]:
 
 
 class LivePlate(plates.Plate):
-    """A plate with the state the run was in when it was read."""
+    """A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
+    page has of that is old then."""
 
     state: str
     elapsed_s: int
+    story: int
 
 
 @router.get("/runs/{run_id}/plate", response=LivePlate)
@@ -290,7 +299,7 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
         metering.add_pins(run)
     stored = data.seconds_stored(run)
     read = plates.read(run, window, stored)
-    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored)
+    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored, story=loads.story(run))
     return written(found)
 
 
@@ -301,52 +310,13 @@ def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     return Status(202, Started(id=run_id))
 
 
-class WishIn(Schema):
-    """What is asked of a run's load. ``amount`` goes with raise and lower: users, or arrivals per second of a group
-    that arrives; reached in a straight line over ``over_s`` seconds."""
-
-    verb: Verb
-    group: str = Field("", max_length=80)
-    amount: float | None = Field(None, ge=0, le=MAX_USERS, allow_inf_nan=False)
-    over_s: float = Field(0.0, ge=0, le=24 * 3600, allow_inf_nan=False)
-    why: str = Field("", max_length=500)
-
-
-class WishLine(WishIn):
-    """A wish with its answer; ``accepted`` is null until the run's lead has heard it."""
-
-    id: int
-    who: str
-    asked_at: datetime
-    accepted: bool | None
-    answer: str
-
-
-@router.post("/runs/{run_id}/wishes", response={202: WishLine})
-def wish(request: HttpRequest, run_id: int, body: WishIn) -> Status[WishLine]:
-    """Raise, lower, hold, pause, resume, let go or stop a run's load. The answer follows within a second."""
-    run = get_object_or_404(Run, pk=run_id)
-    asked = rules.wish(actor_of(request), run, **body.model_dump())
-    return Status(202, _wish_line(asked))
-
-
-@router.get("/runs/{run_id}/wishes", response=list[WishLine])
-def list_wishes(request: HttpRequest, run_id: int) -> list[WishLine]:
-    """What was asked of a run's load, in order, with what became of it."""
-    return [_wish_line(wish) for wish in get_object_or_404(Run, pk=run_id).wishes.all()]
-
-
-def _wish_line(wish: RunWish) -> WishLine:
-    fields = ("id", "verb", "group", "amount", "over_s", "why", "who", "asked_at", "accepted", "answer")
-    return WishLine.model_validate({name: getattr(wish, name) for name in fields})
-
-
 @router.get("/runs/{run_id}/result.json")
 def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
     run = _ended(run_id)
     if run.result is None:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
-    told = {**run.result, "seeded": run.seeded, "against": run.against}
+    marked = [line.model_dump(mode="json") for line in markers.lines_of(run)]
+    told = {**run.result, "seeded": run.seeded, "against": run.against, "markers": marked}
     return _download(request, run, json.dumps(told, indent=2), "application/json", "result.json")
 
 

@@ -19,7 +19,7 @@ from stonekettle.core import search
 from stonekettle.engine import orderbook, searching, signals
 from stonekettle.engine.allowance import Allowance
 from stonekettle.engine.errors import EngineError, Halted
-from stonekettle.engine.signals import Action, Heard, Verb, Wish
+from stonekettle.engine.signals import Action, Heard
 from stonekettle.engine.stopping import Asked
 from stonekettle.meters.samples import Batch
 from stonekettle.meters.scraper import EndpointReport
@@ -30,7 +30,7 @@ from stonekettle.server import queueing
 from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict, fault
-from stonekettle.server.runs import data, metering, rules
+from stonekettle.server.runs import data, metering, rules, steering
 from stonekettle.server.runs.keeping import AWAY, Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from stonekettle.server.targets import allowances
@@ -182,8 +182,7 @@ class Line:
     def _hear_wishes(self) -> None:
         for wish in RunWish.objects.filter(run_id=self.run_id, pk__gt=self._wishes_to, accepted=None):
             self._wishes_to = wish.pk
-            group = wish.group or None
-            self._heard.append(Wish(Verb(wish.verb), wish.who, wish.why, group, wish.amount, wish.over_s, key=wish.pk))
+            self._heard.append(steering.as_heard(wish))
 
 
 class Looking:
@@ -276,6 +275,8 @@ class DatabaseControl:
             self._line.write(lambda: asked.update(accepted=action.accepted, answer=action.text))
         elif isinstance(action, signals.Note):
             self._line.write(lambda: self._note(action))
+        elif isinstance(action, signals.Stand):
+            self._update(course=action.course)
         elif isinstance(action, signals.Move):
             self._line.write(lambda: rules.move(self.run_id, action.state, action.cause))
 

@@ -58,7 +58,8 @@ class Run(models.Model):
     comparison with the baseline said when it ended, ``remark`` what people note of it; one that is ``left_out`` of the
     history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
-    seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows.
+    seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows. ``course`` is where its load stands
+    (:meth:`engine.course.Course.standing`), from its beginning on.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -94,6 +95,7 @@ class Run(models.Model):
     meter_reports: models.JSONField[Any, Any] = models.JSONField(default=list)
     sequence = models.PositiveBigIntegerField(default=0)
     meter_columns: models.JSONField[Any, Any] = models.JSONField(default=dict)
+    course: models.JSONField[Any, Any] = models.JSONField(null=True)
 
     objects = RunQuerySet.as_manager()
 
@@ -213,6 +215,7 @@ class RunWish(models.Model):
     who = models.CharField(max_length=150)
     why = models.TextField(default="")
     group = models.CharField(max_length=80, default="")
+    region = models.CharField(max_length=80, default="")
     amount = models.FloatField(null=True)
     over_s = models.FloatField(default=0.0)
     asked_at = models.DateTimeField(auto_now_add=True)
@@ -224,6 +227,14 @@ class RunWish(models.Model):
 
     def __str__(self) -> str:
         return f"{self.verb} run {self.run_id}"
+
+    @property
+    def told(self) -> str:
+        """What is asked, in words."""
+        of = f" {self.group}" if self.group else f" from {self.region}" if self.region else ""
+        to = f" to {self.amount:g}" if self.amount is not None else ""
+        over = f" over {self.over_s:g} s" if self.over_s else ""
+        return f"{self.verb}{of}{to}{over}"
 
 
 class Baseline(models.Model):
@@ -287,6 +298,22 @@ class RunNote(models.Model):
 
     class Meta:
         ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"{self.text} (run {self.run_id})"
+
+
+class RunMarker(models.Model):
+    """Something that somebody says happened, ``at_s`` seconds after the start of a run's load."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="markers")
+    at_s = models.FloatField()
+    who = models.CharField(max_length=150)
+    text = models.TextField()
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("at_s", "pk")
 
     def __str__(self) -> str:
         return f"{self.text} (run {self.run_id})"

@@ -17,7 +17,7 @@ from stonekettle.plan.parts import PRACTICE
 from stonekettle.plan.secrecy import hidden, origin_of
 from stonekettle.server import queueing
 from stonekettle.server.access import halting
-from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.access.roles import Role
 from stonekettle.server.acts import Account, act
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment, Revision
@@ -132,38 +132,6 @@ def request_stop(account: Account, run: Run, why: str = "") -> RunWish:
         wish.accepted, wish.answer = True, stopped.cause
         wish.save(update_fields=["accepted", "answer"])
     return wish
-
-
-def wish(actor: Actor, run: Run, verb: Verb, **asked: Any) -> RunWish:
-    """Ask something of a run's load; its lead answers within a second."""
-    if verb is Verb.STOP:
-        return request_stop(actor, run, asked.get("why", ""))
-    return steer(actor, run, verb, **asked)
-
-
-@act("steered", Role.PLANNER)
-def steer(
-    account: Account,
-    run: Run,
-    verb: Verb,
-    *,
-    why: str = "",
-    group: str = "",
-    amount: float | None = None,
-    over_s: float = 0,
-) -> RunWish:
-    """Ask something of the load of a run that makes some."""
-    where = f"{PRACTICE}://gateway" if run.target == PRACTICE else run.target
-    runners.check(account.actor, [("target", where)])
-    if run.run_state != RunState.RUNNING:
-        raise Conflict(f"Run {run.pk} makes no load now ({run.state}).")
-    if (amount is None) == (verb in (Verb.RAISE, Verb.LOWER)):
-        raise Conflict("Give an amount to raise or lower to, and none for anything else.")
-    to = "" if amount is None else f" {group} to {amount:g} over {over_s:g} s"
-    _about(account, run, f"{verb.value}{to}. {why}".strip())
-    return RunWish.objects.create(
-        run=run, verb=verb.value, who=account.actor.name, why=why, group=group, amount=amount, over_s=over_s
-    )
 
 
 PAST_ITS_TIME = "how long its system keeps runs"

@@ -11,7 +11,7 @@ from stonekettle.engine.signals import Verb
 from stonekettle.plan.quantities import parse_duration
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import rules
+from stonekettle.server.runs import steering
 from stonekettle.server.runs.models import Run
 
 LOOK_S = 0.05
@@ -26,6 +26,7 @@ class Command(BaseCommand):
         parser.add_argument("verb", choices=[verb.value for verb in Verb])
         parser.add_argument("amount", type=float, nargs="?")
         parser.add_argument("--group", default="")
+        parser.add_argument("--region", default="")
         parser.add_argument("--within", default="0 s")
         parser.add_argument("--why", default="")
         parser.add_argument("--who", required=True)
@@ -35,12 +36,13 @@ class Command(BaseCommand):
         if run is None:
             raise CommandError(f"There is no run {options['run']}.")
         try:
-            wish = rules.wish(
+            wish = steering.wish(
                 Actor.itself(options["who"]),
                 run,
                 Verb(options["verb"]),
                 why=options["why"],
                 group=options["group"],
+                region=options["region"],
                 amount=options["amount"],
                 over_s=parse_duration(options["within"]),
             )
