@@ -62,7 +62,8 @@ class Rollup(Second):
 
     ``handled`` and ``blind`` are mean numbers of users: those whose request was handed over and not
     sent, or seen answered and not taken up; and those whose answer may have been there unseen.
-    ``blind_sum_s`` adds up blind times of successes per cell.
+    ``blind_sum_s`` adds up blind times of successes per cell, ``received`` the bytes of their answers and of what
+    accompanied them.
     """
 
     requests: list[int] = field(default_factory=list)
@@ -70,6 +71,7 @@ class Rollup(Second):
     errors: list[int] = field(default_factory=list)
     response_sum_s: list[float] = field(default_factory=list)
     blind_sum_s: list[float] = field(default_factory=list)
+    received: list[int] = field(default_factory=list)
     handled: float = 0.0
     blind: float = 0.0
     hidden_gap_p99_s: float = 0.0
@@ -93,9 +95,11 @@ def fold(second: Second, records: rec.Records, numbers: IntArray) -> tuple[Rollu
     parts = (records["flags"] & rec.PART) > 0
     failed_parts = int(((records["error"] > 0) & parts).sum())
     on_wire = records[(records["flags"] & rec.WHOLE) == 0]
+    count = int(numbers.max(initial=-1)) + 1
+    received = np.bincount(rec.cells_in(on_wire, numbers), on_wire["bytes_in"], count)
     records = records[~parts]
     wholes = (records["flags"] & rec.WHOLE) > 0
-    cells, cell = int(numbers.max(initial=-1)) + 1, rec.cells_in(records, numbers)
+    cells, cell = count, rec.cells_in(records, numbers)
     failed = records["error"] > 0
     good = ~failed
     total_us = records["total_us"].astype(np.int64)
@@ -118,6 +122,7 @@ def fold(second: Second, records: rec.Records, numbers: IntArray) -> tuple[Rollu
         errors=np.bincount(cell[failed], minlength=cells).tolist(),
         response_sum_s=(np.bincount(cell[good], total_us[good], cells) / 1e6).tolist(),
         blind_sum_s=(np.bincount(cell[good], blind_us[good], cells) / 1e6).tolist(),
+        received=received.astype(np.int64).tolist(),
         handled=float(records["hidden_gap_us"].sum()) / 1e6,
         blind=float(blind_us.sum()) / 1e6,
         hidden_gap_p99_s=float(np.percentile(gaps, 99)) / 1e6 if gaps.size else 0.0,

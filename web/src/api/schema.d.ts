@@ -1718,6 +1718,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Steps
+         * @description What each journey and step did in a stretch of the run, while it is under way too.
+         */
+        get: operations["stonekettle_server_runs_api_get_steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/steps.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Steps Csv
+         * @description The same as a table of values separated by commas.
+         */
+        get: operations["stonekettle_server_runs_api_download_steps_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/steps.xlsx": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Steps Xlsx
+         * @description The same as a workbook.
+         */
+        get: operations["stonekettle_server_runs_api_download_steps_xlsx"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/stop": {
         parameters: {
             query?: never;
@@ -4258,10 +4318,24 @@ export interface components {
         /**
          * Window
          * @description What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and what it
-         *     wants: the seconds from ``from_s`` to before ``until_s`` (0: all there are), and a selection: none, where it leaves
-         *     the choice to us.
+         *     wants: a stretch, and a selection: none, where it leaves the choice to us.
          */
         Window: {
+            /**
+             * From S
+             * @default 0
+             */
+            from_s: number;
+            /**
+             * Until S
+             * @default 0
+             */
+            until_s: number;
+            /**
+             * Last S
+             * @default 0
+             */
+            last_s: number;
             /**
              * After
              * @default 0
@@ -4288,16 +4362,6 @@ export interface components {
              * @enum {string}
              */
             split: "" | "group" | "journey" | "step";
-            /**
-             * From S
-             * @default 0
-             */
-            from_s: number;
-            /**
-             * Until S
-             * @default 0
-             */
-            until_s: number;
         };
         /**
          * EventMark
@@ -4467,6 +4531,100 @@ export interface components {
             t: number;
             /** Length S */
             length_s: number;
+        };
+        /**
+         * Stretch
+         * @description The seconds of a run from ``from_s`` to before ``until_s`` (0: all there are), of these the ``last_s`` (0:
+         *     all).
+         */
+        Stretch: {
+            /**
+             * From S
+             * @default 0
+             */
+            from_s: number;
+            /**
+             * Until S
+             * @default 0
+             */
+            until_s: number;
+            /**
+             * Last S
+             * @default 0
+             */
+            last_s: number;
+        };
+        /**
+         * GoalState
+         * @description How an objective on response times stands in the stretch: within what ``percent`` were answered, against
+         *     ``limit_s``; ``holds`` is None where nothing was measured.
+         */
+        GoalState: {
+            /** Percent */
+            percent: number;
+            /** Limit S */
+            limit_s: number;
+            /** Value S */
+            value_s: number | null;
+            /** Holds */
+            holds: boolean | null;
+        };
+        /**
+         * StepLine
+         * @description A journey, a group or a step in a stretch of a run (``id`` is a selection of the plate, ``under`` that of its
+         *     journey). Times in s, of what succeeded: the mean exactly, least, most and deviation within 0.8 %; ``rate`` of
+         *     successes per s; ``received`` bytes in all (None: an older run did not record them); ``trend`` is the 95th
+         *     percentile over the stretch.
+         */
+        StepLine: {
+            /** Id */
+            id: string;
+            /** Under */
+            under: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+            /** Rate */
+            rate: number;
+            /** Errors */
+            errors: number;
+            /** Error Share */
+            error_share: number | null;
+            /** Mean S */
+            mean_s: number | null;
+            /** P50 S */
+            p50_s: number | null;
+            /** P95 S */
+            p95_s: number | null;
+            /** P99 S */
+            p99_s: number | null;
+            /** Least S */
+            least_s: number | null;
+            /** Most S */
+            most_s: number | null;
+            /** Deviation S */
+            deviation_s: number | null;
+            /** Received */
+            received: number | null;
+            /** Goals */
+            goals: components["schemas"]["GoalState"][];
+            /** Trend */
+            trend: (number | null)[];
+        };
+        /**
+         * StepTable
+         * @description What was done from ``from_s`` to before ``until_s`` of a run.
+         */
+        StepTable: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Lines */
+            lines: components["schemas"]["StepLine"][];
         };
         /**
          * Pooled
@@ -8072,13 +8230,14 @@ export interface operations {
     stonekettle_server_runs_api_get_plate: {
         parameters: {
             query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
                 after?: number;
                 bin_s?: number;
                 of?: string;
                 has?: string;
                 split?: "" | "group" | "journey" | "step";
-                from_s?: number;
-                until_s?: number;
             };
             header?: never;
             path: {
@@ -8096,6 +8255,80 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LivePlate"];
                 };
+            };
+        };
+    };
+    stonekettle_server_runs_api_get_steps: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTable"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_steps_csv: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_steps_xlsx: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -38,6 +38,7 @@ from stonekettle.server.runs import (
     retention,
     room,
     rules,
+    steps,
     uploads,
 )
 from stonekettle.server.runs import plate as plates
@@ -303,6 +304,32 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
     return written(found)
 
 
+@router.get("/runs/{run_id}/steps", response=steps.StepTable)
+def get_steps(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """What each journey and step did in a stretch of the run, while it is under way too."""
+    return written(_steps(run_id, window)[1])
+
+
+@router.get("/runs/{run_id}/steps.csv")
+def download_steps_csv(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """The same as a table of values separated by commas."""
+    run, table = _steps(run_id, window)
+    return _download(request, run, steps.as_csv(table), "text/csv", "steps.csv")
+
+
+@router.get("/runs/{run_id}/steps.xlsx")
+def download_steps_xlsx(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """The same as a workbook."""
+    run, table = _steps(run_id, window)
+    title = f"{run.revision.experiment.name}, run {run.pk}"
+    return _download(request, run, steps.as_xlsx(table, title), steps.XLSX, "steps.xlsx")
+
+
+def _steps(run_id: int, window: plates.Stretch) -> tuple[Run, steps.StepTable]:
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return run, steps.of(run, window, data.seconds_stored(run))
+
+
 @router.post("/runs/{run_id}/stop", response={202: Started})
 def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     """Ask the run to end; its users finish the step they are in."""
@@ -428,7 +455,7 @@ def _ended(run_id: int) -> Run:
     return run
 
 
-def _download(request: HttpRequest, run: Run, text: str, content_type: str, name: str) -> HttpResponse:
+def _download(request: HttpRequest, run: Run, text: str | bytes, content_type: str, name: str) -> HttpResponse:
     tell(actor_of(request), "exported", "run", run.pk, run.revision.experiment.name, note=name)
     headers = {"Content-Disposition": f'attachment; filename="run-{run.pk}-{name}"'}
     return HttpResponse(text, content_type=content_type, headers=headers)

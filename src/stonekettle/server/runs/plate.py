@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 import numpy as np
 from django.db.models import QuerySet
@@ -133,22 +133,34 @@ class Plate(Schema):
     events: list[EventMark]
 
 
-class Window(Schema):
+class Stretch(Schema):
+    """The seconds of a run from ``from_s`` to before ``until_s`` (0: all there are), of these the ``last_s`` (0:
+    all)."""
+
+    from_s: int = Field(0, ge=0, le=MOST_SECONDS)
+    until_s: int = Field(0, ge=0, le=MOST_SECONDS)
+    last_s: int = Field(0, ge=0, le=MOST_SECONDS)
+
+    def within(self, seconds: int) -> Self:
+        """The same of a run of so many seconds, as a piece of it."""
+        end = min(seconds, self.until_s or seconds)
+        start = max(self.from_s, end - self.last_s) if self.last_s else self.from_s
+        return self.model_copy(update={"from_s": start, "last_s": 0})
+
+    def length(self, seconds: int) -> int:
+        """How many of a run's seconds are wanted."""
+        return max(0, min(seconds, self.until_s or seconds) - self.from_s)
+
+
+class Window(Stretch):
     """What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and what it
-    wants: the seconds from ``from_s`` to before ``until_s`` (0: all there are), and a selection: none, where it leaves
-    the choice to us."""
+    wants: a stretch, and a selection: none, where it leaves the choice to us."""
 
     after: int = Field(0, ge=0)
     bin_s: int = Field(0, ge=0)
     of: str = Field("", max_length=20)
     has: str = Field("", max_length=20)
     split: Literal["", "group", "journey", "step"] = ""
-    from_s: int = Field(0, ge=0, le=MOST_SECONDS)
-    until_s: int = Field(0, ge=0, le=MOST_SECONDS)
-
-    def length(self, seconds: int) -> int:
-        """How many of a run's seconds are wanted."""
-        return max(0, min(seconds, self.until_s or seconds) - self.from_s)
 
     def wanted(self, rows: QuerySet[Any]) -> QuerySet[Any]:
         """Those of the rows that are wanted."""
@@ -169,6 +181,7 @@ def _narrowest(run: Run) -> int:
 def read(run: Run, window: Window, seconds: int) -> Plate:
     """What this page has not: everything, where its bins are not as wide as they should be by now. Its values are
     ours and not checked once more, as a look should cost little."""
+    window = window.within(seconds)
     width = max(width_of(window.length(seconds)), _narrowest(run))
     first = window.from_s // width * width
     window = window.model_copy(update={"from_s": first})
