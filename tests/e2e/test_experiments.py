@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.e2e.writing import SHORE, begin, experiment, saved, say, sentences, source, then
+from tests.e2e.writing import begin, experiment, saved, say, sentences, shore, source, then
 
 pytestmark = pytest.mark.e2e
 
@@ -123,8 +123,8 @@ def test_text_and_sentences_are_one_document(page: Page) -> None:
     experiment(page, "Two views")
     page.get_by_role("button", name="As text").click()
     text = page.get_by_test_id("source")
-    expect(text).to_have_value(SHORE.format(name="Two views"))
-    text.fill(SHORE.format(name="Two views").replace("users: 15", "users: 25"))
+    expect(text).to_have_value(shore("Two views"))
+    text.fill(shore("Two views").replace("users: 15", "users: 25"))
     text.press("Tab")
     saved(page)
     page.get_by_role("button", name="In sentences").click()
@@ -211,7 +211,7 @@ def test_a_long_profile_is_edited_without_lag(page: Page) -> None:
     experiment(page, "Long")
     page.get_by_role("button", name="As text").click()
     text = page.get_by_test_id("source")
-    text.fill(re.sub(r"  - hold: .*\n", load, SHORE.format(name="Long")))
+    text.fill(re.sub(r"  - hold: .*\n", load, shore("Long")))
     text.press("Tab")
     saved(page)
     page.get_by_role("button", name="In sentences").click()

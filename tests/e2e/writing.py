@@ -15,14 +15,20 @@ journeys:
     steps:
       - {{name: Home page, request: GET /, think: exponential 2 s}}
 load: # in sentences
-  - hold: {{users: 15, for: 5 min}} # to begin with
+  - hold: {{{hold}}} # to begin with
 """
+HOLD = "users: 15, for: 5 min"
 
 
-def experiment(page: Page, name: str) -> None:
+def shore(name: str, hold: str = HOLD) -> str:
+    """The text of an experiment that holds a load."""
+    return SHORE.format(name=name, hold=hold)
+
+
+def experiment(page: Page, name: str, hold: str = HOLD) -> None:
     expect(page.get_by_role("heading", name="Experiments")).to_be_visible()
     page.goto("/experiments/new?as=text")
-    page.get_by_test_id("source").fill(SHORE.format(name=name))
+    page.get_by_test_id("source").fill(shore(name, hold))
     page.get_by_role("button", name="Create experiment").click()
     expect(page.get_by_test_id("terrain")).to_be_visible()
 

@@ -6,7 +6,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
   const t = start.map((second) => second + 0.5)
   const column = t.map((x) => x * 10)
   return {
-    state: 'running', elapsed_s: from + seconds, first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
+    state: 'running', elapsed_s: from + seconds, story: 0, first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
     planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
     p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [],
     selections: [],
@@ -19,7 +19,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
 
 describe('a live plate', () => {
   it('asks for everything first, then for what was written since', () => {
-    const shown = { of: '', split: '', from_s: 0, until_s: 0 } as const
+    const shown = { of: '', split: '', from_s: 0, until_s: 0, last_s: 0 } as const
     expect(cursor(undefined, shown)).toEqual({ after: 0, bin_s: 0, has: '', ...shown })
     expect(cursor(plate(0, 20), shown)).toEqual({ after: 20, bin_s: 1, has: 'step:1', ...shown })
   })

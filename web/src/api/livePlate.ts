@@ -5,12 +5,14 @@ export type LivePlate = Schemas['LivePlate']
 type Column = (number | null)[]
 
 /** What the page shows: the selection of its response row (none: the most telling one), how rows are split, and the
- * seconds from one to before another (0: all there are). */
+ * seconds from one to before another (0: all there are), moving on with the run. */
 export interface Shown {
   of: string
   split: '' | 'group' | 'journey' | 'step'
   from_s: number
   until_s: number
+  /** Of these the last so many: 0, all. */
+  last_s: number
 }
 
 const MOST_STALLS = 40

@@ -43,6 +43,7 @@ export function usePlate(
   id: MaybeRefOrGetter<number>,
   live: MaybeRefOrGetter<boolean>,
   shown: MaybeRefOrGetter<Shown>,
+  how: { every?: number; when?: MaybeRefOrGetter<boolean> } = {},
 ) {
   const client = useQueryClient()
   return useQuery<LivePlate>({
@@ -55,7 +56,8 @@ export function usePlate(
       return joined(have, await body(api.GET('/api/runs/{run_id}/plate', { params })))
     },
     // A ref, not a function: it must be looked at again when the run turns live or ends.
-    refetchInterval: computed(() => (toValue(live) ? LIVE_MS : false)),
+    refetchInterval: computed(() => (toValue(live) ? (how.every ?? LIVE_MS) : false)),
+    enabled: computed(() => toValue(how.when) ?? true),
   })
 }
 

@@ -2,15 +2,14 @@
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
-import { useHalt } from '@/api/halt'
-import { usePlate, useRun, useStopRun } from '@/api/queries'
+import { usePlate, useRun } from '@/api/queries'
 import AxisSwitch from '@/plates/AxisSwitch.vue'
 import LevelTable from '@/plates/LevelTable.vue'
+import Overview from '@/plates/Overview.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
 import type { Stretch } from '@/plates/dragging'
 import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/view'
 import type { Shown } from '@/api/livePlate'
-import Action from '@/ui/Action.vue'
 import Grade from '@/ui/Grade.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -21,27 +20,54 @@ import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
+import Markers from './run/Markers.vue'
 import Standing from './run/Standing.vue'
+import StepTable from './run/StepTable.vue'
+import Underway from './run/Underway.vue'
+import WindowChoice from './run/WindowChoice.vue'
 import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
 import RunRoom from './run/RunRoom.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { tokens } from '@/ui/theme'
 
-const halt = useHalt()
 const router = useRouter()
+const OVERVIEW_MS = 5_000
+const AROUND_S = 30
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
 const axis = ref<Axis>('clock')
-const shown = ref<Shown>({ of: '', split: '', from_s: 0, until_s: 0 })
+const WHOLE = { from_s: 0, until_s: 0, last_s: 0 }
+const shown = ref<Shown>({ of: '', split: '', ...WHOLE })
 /** Against load everything is shown. */
 const asked = computed<Shown>(() =>
-  axis.value === 'load' ? { ...shown.value, from_s: 0, until_s: 0 } : shown.value,
+  axis.value === 'load' ? { ...shown.value, ...WHOLE } : shown.value,
 )
-const plate = usePlate(() => props.id, live, asked)
-const stop = useStopRun()
-watch(live, () => void plate.refetch()) // the last seconds arrive after the last live look
+/** The picture stands while people look; what is measured meanwhile is there once they follow again. */
+const frozen = ref(false)
+const following = computed(() => live.value && !frozen.value)
+const plate = usePlate(() => props.id, following, asked)
+const partly = computed(() => asked.value.until_s > 0 || asked.value.last_s > 0)
+const whole = usePlate(
+  () => props.id,
+  live,
+  { of: 'all', split: '', ...WHOLE },
+  {
+    every: OVERVIEW_MS,
+    when: partly,
+  },
+)
+watch(following, (is) => is && void plate.refetch())
+watch(live, (is) => {
+  if (is) return
+  frozen.value = false
+  void plate.refetch() // the last seconds arrive after the last live look
+})
+watch(
+  () => plate.data.value?.story,
+  (now, before) => before !== undefined && now !== before && void run.refetch(),
+)
 watch(
   () => plate.data.value?.state,
   (state) => {
@@ -84,7 +110,8 @@ const flags = computed(() => {
   const noted = (run.data.value?.notes ?? [])
     .filter((n) => n.who !== SEARCH)
     .map((n) => ({ t: n.at_s, text: inShort(n.text) }))
-  return [...metered, ...moves, ...noted]
+  const marked = (run.data.value?.markers ?? []).map((m) => ({ t: m.at_s, text: inShort(m.text) }))
+  return [...metered, ...moves, ...noted, ...marked]
 })
 /** What a rehearsal was played against, as it tells of its beginning. */
 const playedAgainst = computed(
@@ -114,17 +141,48 @@ const input = computed<PlateInput | null>(() => {
     goals: goals.value,
     flags: flags.value,
     window: stretch.value,
+    prospect: prospect.value,
     tokens: tokens.value,
   }
 })
 /** The stretch of the clock that is looked at, if not all of it. */
-const stretch = computed(() => {
+const stretch = computed<Stretch | null>(() => {
   const { from_s, until_s } = asked.value
-  return until_s ? { from: from_s, until: until_s } : null
+  if (until_s) return { from: from_s, until: until_s }
+  const seen = plate.data.value
+  if (!asked.value.last_s || !seen) return null
+  return { from: seen.first, until: Math.max(seen.elapsed_s, seen.first + 1) }
 })
 function look(at: Stretch | null) {
-  shown.value = { ...shown.value, from_s: at?.from ?? 0, until_s: at?.until ?? 0 }
+  const piece = at ? { from_s: at.from, until_s: at.until } : {}
+  shown.value = { ...shown.value, ...WHOLE, ...piece }
+  if (at) axis.value = 'clock'
 }
+/** The minute around a moment. */
+function lookAround(at: number) {
+  const from = Math.max(0, Math.floor(at) - AROUND_S)
+  look({ from, until: Math.floor(at) + AROUND_S })
+}
+/** What would come of what somebody is about to ask. */
+const prospect = ref<Schemas['ProfileOutline'] | null>(null)
+/** What is ordered now, by group. */
+const ordered = computed(() =>
+  Object.fromEntries(
+    (plate.data.value?.groups ?? []).map((group) => [
+      group.name,
+      group.ordered.findLast((one) => one !== null) ?? 0,
+    ]),
+  ),
+)
+const pointed = ref<number | null>(null)
+/** The moment that is pointed at or looked at, if any. */
+const here = computed(() =>
+  pointed.value !== null && axis.value === 'clock'
+    ? Math.max(0, Math.round(pointed.value))
+    : level.value
+      ? Math.round(level.value.start_s)
+      : null,
+)
 const highlight = computed<Highlight | null>(() => {
   if (hovered.value) return hovered.value
   const level = levels.value.find((l) => l.number === selected.value)
@@ -143,11 +201,9 @@ function compare() {
         ? 'This run is the baseline itself.'
         : 'There is no baseline to compare with yet.'
 }
-const elapsed = computed(() => plate.data.value?.elapsed_s ?? run.data.value?.elapsed_s ?? 0)
-const left = computed(() => {
-  const data = run.data.value
-  return data ? Math.max(0, data.outline.profile.duration_s - elapsed.value) : 0
-})
+const elapsed = computed(() =>
+  Math.max(plate.data.value?.elapsed_s ?? 0, run.data.value?.elapsed_s ?? 0),
+)
 /** Why there is nothing to draw. */
 const nothing = computed(() => {
   if (live.value) return 'No request has been completed yet.'
@@ -189,6 +245,11 @@ useShortcuts([
     keys: 'L',
     says: 'Load axis or clock axis',
     act: () => (axis.value = axis.value === 'clock' ? 'load' : 'clock'),
+  },
+  {
+    keys: 'F',
+    says: 'Freeze the picture, or follow again',
+    act: () => (frozen.value = live.value && !frozen.value),
   },
   { keys: '[', says: 'Previous level', act: () => step(-1) },
   { keys: ']', says: 'Next level', act: () => step(1) },
@@ -245,49 +306,13 @@ useShortcuts([
         for a real one.
       </p>
 
-      <section v-if="live" class="space-y-3" data-testid="progress">
-        <p>{{ run.data.value.cause }}</p>
-        <p v-if="run.data.value.again">
-          When it has finished, {{ counted(run.data.value.again, 'run') }} of the same
-          {{ run.data.value.again === 1 ? 'follows' : 'follow' }}; stop it, and none does.
-        </p>
-        <p v-if="run.data.value.begins_at && !run.data.value.begun_at">
-          Load is to begin at {{ when(run.data.value.begins_at) }}.
-        </p>
-        <template v-if="run.data.value.begun_at">
-          <progress
-            v-if="!run.data.value.steered"
-            class="h-2 w-full"
-            :value="elapsed"
-            :max="run.data.value.outline.profile.duration_s"
-            aria-label="Part of the load profile done"
-          />
-          <p class="figures text-[13.5px]">
-            {{ clock(elapsed) }} done<template v-if="!run.data.value.steered"
-              >, {{ run.data.value.outline.profile.at_most ? 'at most ' : ''
-              }}{{ clock(left) }} left</template
-            >
-          </p>
-          <p v-if="run.data.value.steered" class="label">
-            Its load was changed by hand: it ends when everybody is let go, or its profile was
-            followed to the end.
-          </p>
-        </template>
-        <Action
-          v-if="!run.data.value.stop_requested_by"
-          needs="planner"
-          kind="danger"
-          :busy="stop.isPending.value"
-          @click="stop.mutate(id)"
-        >
-          ■ Stop run
-        </Action>
-        <p v-else-if="halt.data.value?.halted">
-          {{ run.data.value.stop_requested_by }} ends it; what users are in is cut off.
-        </p>
-        <p v-else>{{ run.data.value.stop_requested_by }} asked to stop; users finish their step.</p>
-        <Problem v-if="stop.isError.value" :error="stop.error.value" />
-      </section>
+      <Underway
+        v-if="live"
+        :run="run.data.value"
+        :elapsed="elapsed"
+        :ordered="ordered"
+        @prospect="prospect = $event"
+      />
       <div
         v-else-if="run.data.value.state !== 'finished'"
         class="border-l-2 pl-3"
@@ -332,6 +357,13 @@ useShortcuts([
         <code>./kettle reanalyse {{ id }}</code> makes them anew.
       </p>
 
+      <Markers
+        v-if="run.data.value.begun_at && !rehearsal"
+        :run="run.data.value"
+        :live="live"
+        :here="here"
+        @look="lookAround"
+      />
       <LongerLevels
         v-if="rehearsal && levels.length && !run.data.value.outline.profile.at_most"
         :run="id"
@@ -345,30 +377,38 @@ useShortcuts([
       />
       <Downloads v-if="result && !live" :run="id" />
       <RunRoom v-if="run.data.value.room" :run="run.data.value" />
-      <WhoDidWhat :id="id" :key="run.data.value.state" kind="run" />
+      <WhoDidWhat :id="id" :key="`${run.data.value.state} ${plate.data.value?.story}`" kind="run" />
     </aside>
 
     <div class="min-w-0">
       <div class="mb-2 flex flex-wrap items-center gap-3">
         <AxisSwitch v-model="axis" />
         <PlateChoices v-if="input" v-model="shown" :plate="input.plate" />
-        <template v-if="stretch">
-          <span class="figures" data-testid="window"
-            >{{ clock(stretch.from) }} to {{ clock(stretch.until) }}</span
-          >
-          <Action @click="look(null)">Whole run</Action>
+        <template v-if="axis === 'clock'">
+          <WindowChoice v-model="shown" v-model:frozen="frozen" :live="live" />
         </template>
-        <span v-else-if="axis === 'clock'" class="label">Drag across to see a part of it</span>
       </div>
+      <p v-if="frozen && live" class="label mb-1" role="status" data-testid="frozen">
+        Frozen at {{ clock(plate.data.value?.elapsed_s ?? 0) }}; the run goes on and is recorded.
+      </p>
       <RunPlate
         v-if="input && input.plate.t.length"
         :input="input"
         :highlight="highlight"
         @window="look"
+        @point="pointed = $event"
       />
       <p v-else class="py-16 text-center text-ink-2" role="status">
         {{ nothing }}
       </p>
+      <Overview
+        v-if="stretch && whole.data.value?.t.length"
+        class="mt-1"
+        :plate="whole.data.value"
+        :profile="run.data.value.outline.profile"
+        :stretch="stretch"
+        @window="look"
+      />
       <p v-if="level" class="mt-2" data-testid="level">
         <strong>Level {{ level.number }}</strong
         >, {{ clock(level.start_s) }} to {{ clock(level.end_s) }}:
@@ -382,6 +422,13 @@ useShortcuts([
         </summary>
         <LevelTable class="mt-2" :input="input" :selected="selected" @select="selected = $event" />
       </details>
+      <StepTable
+        v-if="input && input.plate.t.length"
+        :id="id"
+        :shown="asked"
+        :live="following"
+        @isolate="shown = { ...shown, of: $event, split: '' }"
+      />
       <RunMeters :run="run.data.value" :events="plate.data.value?.events ?? []" />
       <details class="mt-2">
         <summary class="label cursor-pointer">History of this run</summary>

@@ -15,10 +15,11 @@ export interface Highlight {
 }
 
 const props = defineProps<{ input: PlateInput; highlight: Highlight | null }>()
-const emit = defineEmits<{ window: [Stretch | null] }>()
+const emit = defineEmits<{ window: [Stretch | null]; point: [number | null] }>()
 
 const chart = shallowRef<(EChartsType & { $el?: HTMLElement }) | null>(null)
 const cursor = ref<number | null>(null)
+watch(cursor, (x) => emit('point', x))
 const band = ref<{ left: number; width: number } | null>(null)
 
 const drawing = computed(() => draw(props.input))

@@ -6,7 +6,15 @@ import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from '
 import { bands, drained, flags, rules } from './marks'
 import { pinRow } from './pinRows'
 import { cellRow } from './strip'
-import { at, type Column, type Place, type Plate, type Point, type View } from './view'
+import {
+  at,
+  type Column,
+  type Place,
+  type Plate,
+  type Point,
+  type Profile,
+  type View,
+} from './view'
 
 export interface PlateRow {
   id: string
@@ -92,11 +100,7 @@ function loadRow(view: View): PlateRow {
     scale,
     series: (grid) => [
       {
-        ...line(
-          grid,
-          tokens.silt,
-          profile.t.map((t, i): Point => [t, profile.users[i] ?? null]),
-        ),
+        ...line(grid, tokens.silt, terrain(profile, view.x.max)),
         areaStyle: { color: tokens.silt, opacity: 0.4 },
         lineStyle: { color: tokens.silt, width: 1 },
         markLine: flags(view),
@@ -106,6 +110,7 @@ function loadRow(view: View): PlateRow {
         ...line(grid, tokens.ink, along(view, plate.users)),
         lineStyle: { color: tokens.ink, width: 1.2 },
       },
+      ...(view.prospect ? [foreseen(view.prospect, grid, tokens.copper, view.x.max)] : []),
     ],
     figures: (place) => [
       ...(profile.axis.kind === 'users'
@@ -120,6 +125,21 @@ function loadRow(view: View): PlateRow {
             .map((group) => `${group.name} ${users(at(group.present, place))}`)
         : []),
     ],
+  }
+}
+
+/** The load over time; one without an end goes on to the end of the axis. */
+function terrain(profile: Profile, end: number): Point[] {
+  const points = profile.t.map((t, i): Point => [t, profile.users[i] ?? null])
+  const last = points.at(-1)
+  return profile.endless && last && last[0] < end ? [...points, [end, last[1]]] : points
+}
+
+/** The load as it would be, dashed. */
+function foreseen(prospect: Profile, grid: number, color: string, end: number): SeriesOption {
+  return {
+    ...line(grid, color, terrain(prospect, end)),
+    lineStyle: { color, width: 1.8, type: [6, 4] },
   }
 }
 

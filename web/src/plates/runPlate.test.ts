@@ -24,6 +24,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
   return {
     axis: 'clock',
     window: null,
+    prospect: null,
     plate: {
       first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
@@ -35,7 +36,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
         { ...resource, key: 'ledger.memory', name: 'memory', kind: 'memory', utilisation: [0.3, 0.3, 0.3] },
       ],
     },
-    profile: { axis: USERS, at_most: false, duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
+    profile: { axis: USERS, at_most: false, endless: false, duration_s: 60, peak_users: 60, peak_rate: 0, t: [0, 60], users: [10, 10], rate: [0, 0], levels: [] },
     levels: [level(1, 20), level(2, 40), level(3, 60)],
     comfort: null, saturation: null, goals: [], flags: [], tokens,
     ...changes,

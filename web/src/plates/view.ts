@@ -4,7 +4,7 @@ import type { Tokens } from '@/ui/theme'
 import type { Stretch } from './dragging'
 import { reach } from './strip'
 
-export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s'>
+export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s' | 'story'>
 export type Profile = Schemas['ProfileOutline']
 export type Axis = 'clock' | 'load'
 export type Column = (number | null)[]
@@ -54,6 +54,8 @@ export interface PlateInput {
   flags: { t: number; text: string }[]
   /** The stretch of the clock that is shown, if not all of it. */
   window: Stretch | null
+  /** The load as it would be if what somebody is about to ask were done. */
+  prospect: Profile | null
   tokens: Tokens
 }
 
@@ -90,7 +92,7 @@ export function viewOf(input: PlateInput): View {
       const x = t ?? 0
       return { x, from: x - half, to: x + half, level: null, bins: [i] }
     })
-    const { from, until } = input.window ?? { from: 0, until: clockEnd(plate, profile) }
+    const { from, until } = input.window ?? { from: 0, until: clockEnd(input) }
     return { ...input, load, loaded, places, x: { min: from, max: until } }
   }
   const seen = levels.length ? levels.map((l) => l.load.delivered) : load.map((l) => l ?? 0)
@@ -106,8 +108,9 @@ function loadOf(plate: Plate, profile: Profile): Column {
   return plate.t.map((_, i) => plate.groups.reduce((sum, g) => sum + (g.ordered[i] ?? 0), 0))
 }
 
-function clockEnd(plate: Plate, profile: Profile): number {
-  return Math.max(profile.duration_s, (plate.t.at(-1) ?? 0) + plate.bin_s / 2)
+function clockEnd({ plate, profile, prospect }: PlateInput): number {
+  const planned = Math.max(profile.duration_s, prospect?.t.at(-1) ?? 0)
+  return Math.max(planned, (plate.t.at(-1) ?? 0) + plate.bin_s / 2)
 }
 
 function ofLevels({ levels, plate }: PlateInput, end: number): Place[] {

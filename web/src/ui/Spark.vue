@@ -2,9 +2,9 @@
 import { computed } from 'vue'
 
 /** A small line over a run; what is unknown is a gap. */
-const props = defineProps<{ values: (number | null)[]; label: string }>()
-const WIDTH = 132
-const HEIGHT = 26
+const props = defineProps<{ values: (number | null)[]; label: string; small?: boolean }>()
+const WIDTH = props.small ? 96 : 132
+const HEIGHT = props.small ? 18 : 26
 const paths = computed(() => {
   const known = props.values.filter((v): v is number => v !== null)
   const low = Math.min(0, ...known)
