@@ -3986,6 +3986,51 @@ export interface components {
             clock_offset_s: number;
         };
         /**
+         * LivingFindings
+         * @description What is known after so many ``levels`` that are over, the last of them at ``at_s``.
+         */
+        LivingFindings: {
+            /** Levels */
+            levels: number;
+            /** At S */
+            at_s: number;
+            /** Notes */
+            notes: components["schemas"]["LivingNote"][];
+        };
+        /**
+         * LivingNote
+         * @description A sentence of a run under way; ``settled`` once a further level has not changed it.
+         */
+        LivingNote: {
+            /** Kind */
+            kind: string;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /**
+             * Details
+             * @default []
+             */
+            details: string[];
+            /**
+             * @default {
+             *       "rows": [],
+             *       "at": null,
+             *       "low": null,
+             *       "high": null
+             *     }
+             */
+            evidence: components["schemas"]["Evidence"];
+            /** Settled */
+            settled: boolean;
+        };
+        /**
          * MarkerLine
          * @description Something that somebody says happened, ``at_s`` seconds after the start of the load.
          */
@@ -4240,6 +4285,7 @@ export interface components {
             notes: components["schemas"]["NoteLine"][];
             /** Markers */
             markers: components["schemas"]["MarkerLine"][];
+            living: components["schemas"]["LivingFindings"] | null;
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;

@@ -10,17 +10,16 @@ import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
 import type { Stretch } from '@/plates/dragging'
 import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/view'
 import type { Shown } from '@/api/livePlate'
-import Grade from '@/ui/Grade.vue'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
-import Sentence from '@/ui/Sentence.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
+import Notes from './run/Notes.vue'
 import Standing from './run/Standing.vue'
 import StepTable from './run/StepTable.vue'
 import Underway from './run/Underway.vue'
@@ -204,6 +203,14 @@ function compare() {
 const elapsed = computed(() =>
   Math.max(plate.data.value?.elapsed_s ?? 0, run.data.value?.elapsed_s ?? 0),
 )
+const knownSoFar = computed(() => {
+  const so = run.data.value?.living
+  if (!so) return 'Nothing is known yet: no level is over.'
+  const pencil = so.notes.some((note) => !note.settled)
+  return `So far, by ${counted(so.levels, 'level')} to ${clock(so.at_s)}${
+    pencil ? '; what is grey a further level may still change' : ''
+  }.`
+})
 /** Why there is nothing to draw. */
 const nothing = computed(() => {
   if (live.value) return 'No request has been completed yet.'
@@ -324,33 +331,22 @@ useShortcuts([
         <p v-if="result" class="label">What was recorded until then is analysed below.</p>
       </div>
 
-      <section v-if="notes.length" class="space-y-4" data-testid="notes">
-        <article
-          v-for="note in notes"
-          :key="note.kind"
-          tabindex="0"
-          class="border-t border-rule pt-2"
-          :data-note="note.kind"
-          @mouseenter="show(note.evidence)"
-          @mouseleave="hovered = null"
-          @focus="show(note.evidence)"
-          @blur="hovered = null"
-        >
-          <h2 class="flex gap-2 text-[15.5px]">
-            <Grade :grade="note.grade" wordless />
-            <span class="min-w-0 break-words"><Sentence :text="note.title" /></span>
-          </h2>
-          <p class="break-words"><Sentence :text="note.text" /></p>
-          <details v-if="note.details.length" class="mt-1 text-[13.5px]">
-            <summary class="label cursor-pointer">Evidence</summary>
-            <ul class="mt-1 space-y-0.5">
-              <li v-for="line in note.details" :key="line" class="break-words">
-                <Sentence :text="line" />
-              </li>
-            </ul>
-          </details>
-        </article>
+      <section v-if="live && run.data.value.begun_at" class="space-y-3" data-testid="living">
+        <p class="label" role="status">{{ knownSoFar }}</p>
+        <Notes
+          v-if="run.data.value.living"
+          :notes="run.data.value.living.notes"
+          @show="show"
+          @hide="hovered = null"
+        />
       </section>
+      <Notes
+        v-if="notes.length"
+        :notes="notes"
+        data-testid="notes"
+        @show="show"
+        @hide="hovered = null"
+      />
 
       <p v-if="result && !result.findings" class="label" data-testid="older-findings">
         These findings are of an older analysis, which kept no figures of levels that can be drawn.

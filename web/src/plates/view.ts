@@ -180,17 +180,17 @@ export function placeAt(view: View, x: number | null): Place | undefined {
 
 /** Where on the axis in use a stretch of load lies: the load as it is, or the time they were there. */
 export function stretchOf(
-  input: Pick<PlateInput, 'axis' | 'levels'>,
+  input: Pick<PlateInput, 'axis' | 'levels' | 'profile'>,
   low: number,
   high: number,
 ): [number, number] | null {
   if (input.axis === 'load') return [low, high]
-  const inside = input.levels.filter(
-    (l) => l.load.delivered >= low * 0.98 && l.load.delivered <= high * 1.02,
-  )
-  const chosen = inside.length
-    ? inside
-    : input.levels.filter((l) => l.load.delivered >= high).slice(0, 1)
+  // Before there are findings, levels are as they were ordered.
+  const levels = input.levels.length
+    ? input.levels.map((l) => ({ start_s: l.start_s, end_s: l.end_s, at: l.load.delivered }))
+    : input.profile.levels.map((l) => ({ start_s: l.start_s, end_s: l.end_s, at: l.users }))
+  const inside = levels.filter((l) => l.at >= low * 0.98 && l.at <= high * 1.02)
+  const chosen = inside.length ? inside : levels.filter((l) => l.at >= high).slice(0, 1)
   if (!chosen.length) return null
   return [Math.min(...chosen.map((l) => l.start_s)), Math.max(...chosen.map((l) => l.end_s))]
 }

@@ -14,6 +14,7 @@ NAMES = (
     "engine",
     "feeds",
     "history",
+    "living",
     "meters",
     "ordinary",
     "search",

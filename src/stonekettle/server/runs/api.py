@@ -30,6 +30,7 @@ from stonekettle.server.runs import (
     exports,
     facts,
     forecasts,
+    living,
     loads,
     markers,
     metering,
@@ -130,6 +131,7 @@ class RunDetail(RunLine):
     transitions: list[TransitionLine]
     notes: list[NoteLine]
     markers: list[markers.MarkerLine]
+    living: living.LivingFindings | None
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
@@ -231,6 +233,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
         markers=markers.lines_of(run),
+        living=living.LivingFindings.model_validate(run.living) if run.living else None,
         generators=[
             GeneratorLine(
                 name=g.name,

@@ -31,7 +31,8 @@ from stonekettle.server.access import halting
 from stonekettle.server.access.roles import Actor
 from stonekettle.server.problems import Conflict, fault
 from stonekettle.server.runs import data, metering, rules, steering
-from stonekettle.server.runs.keeping import AWAY, Watch, clock_offset_s, patiently, signs_in_memory, since
+from stonekettle.server.runs.beside import Beside
+from stonekettle.server.runs.keeping import Watch, clock_offset_s, patiently, signs_in_memory, since
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, RunWish
 from stonekettle.server.targets import allowances
 
@@ -185,46 +186,27 @@ class Line:
             self._heard.append(steering.as_heard(wish))
 
 
-class Looking:
-    """Tells the conductor now and then what was measured so far, read on a thread of its own, where a search leads the
-    load. Use as a context."""
+class Looking(Beside):
+    """Tells the conductor now and then what was measured so far, where a search leads the load: the level in force goes
+    on meanwhile. A long run takes longer to read."""
+
+    every_s = searching.LOOK_S
+    share = 1 / 6
+    about = "the search"
 
     def __init__(self, run_id: int, line: Line) -> None:
-        self.run_id, self._line = run_id, line
-        self._over = threading.Event()
-        self._thread = threading.Thread(target=self._run, name="looking", daemon=True)
+        super().__init__(run_id)
+        self._line = line
 
-    def __enter__(self) -> Looking:
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._over.set()
-        self._thread.join(LOOK_S + 30)
+    def look(self) -> None:
+        run = Run.objects.get(pk=self.run_id)
+        if self._may_decide(run):
+            self._line.tell(signals.Measured(data.load(run).run))
 
     def _may_decide(self, run: Run) -> bool:
         """Reading everything for a level that has just begun would be in vain."""
         orders = run.ordered.orders
         return run.begun_at is not None and data.seconds_stored(run) >= orders[-1].at_s + search.OVER_S
-
-    def _run(self) -> None:
-        try:
-            took_s = 0.0
-            # A long run takes longer to read: at most a sixth of the time goes there.
-            while not self._over.wait(max(searching.LOOK_S, 5 * took_s)):
-                began = time.monotonic()
-                try:
-                    run = Run.objects.get(pk=self.run_id)
-                    if self._may_decide(run):
-                        self._line.tell(signals.Measured(data.load(run).run))
-                except AWAY:
-                    connection.close()  # the level in force goes on meanwhile
-                except Exception as error:
-                    # The level in force goes on; the search ends by its time at the latest.
-                    fault(f"the search of run {self.run_id}", error)
-                took_s = time.monotonic() - began
-        finally:
-            connection.close()
 
 
 class DatabaseControl:

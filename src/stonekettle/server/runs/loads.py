@@ -49,4 +49,4 @@ def drawn_of(run: Run, seen: Foreseen) -> ProfileOutline:
 
 def story(run: Run) -> int:
     """A number that changes with what is told of a run beside its measurements."""
-    return run.notes.count() + run.markers.count()
+    return run.notes.count() + run.markers.count() + int((run.living or {}).get("levels", 0))

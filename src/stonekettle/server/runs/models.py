@@ -59,7 +59,7 @@ class Run(models.Model):
     history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows. ``course`` is where its load stands
-    (:meth:`engine.course.Course.standing`), from its beginning on.
+    (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -96,6 +96,7 @@ class Run(models.Model):
     sequence = models.PositiveBigIntegerField(default=0)
     meter_columns: models.JSONField[Any, Any] = models.JSONField(default=dict)
     course: models.JSONField[Any, Any] = models.JSONField(null=True)
+    living: models.JSONField[Any, Any] = models.JSONField(null=True)
 
     objects = RunQuerySet.as_manager()
 

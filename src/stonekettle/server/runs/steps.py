@@ -22,6 +22,7 @@ from stonekettle.core.spread import spread_of
 from stonekettle.core.types import FloatArray
 from stonekettle.engine.rollup import LOW, unpack_histograms
 from stonekettle.engine.seconds import WIDTHS, Layout
+from stonekettle.report.spreadsheet import harmless
 from stonekettle.server.runs.models import Run, RunSecond
 from stonekettle.server.runs.plate import Column, Stretch
 
@@ -225,13 +226,9 @@ def as_csv(table: StepTable) -> str:
     writer.writerow([*HEADS.values(), "objectives", "from s", "until s"])
     for line in table.lines:
         # A name may begin as a formula does: a table program must not take it for one.
-        cells = ["" if (value := getattr(line, key)) is None else _inert(value) for key in HEADS]
+        cells = ["" if (value := getattr(line, key)) is None else harmless(value) for key in HEADS]
         writer.writerow([*cells, _objectives(line), table.from_s, table.until_s])
     return out.getvalue()
-
-
-def _inert(value: object) -> object:
-    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" else value
 
 
 def as_xlsx(table: StepTable, title: str) -> bytes:

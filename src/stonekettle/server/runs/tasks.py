@@ -21,6 +21,7 @@ from stonekettle.server.runs import analysing, data, exports, repeating, retenti
 from stonekettle.server.runs.conducting import DatabaseControl, Line, Looking
 from stonekettle.server.runs.generating import Courier
 from stonekettle.server.runs.keeping import DatabaseAway, patiently
+from stonekettle.server.runs.living import Watching
 from stonekettle.server.runs.merging import Merging, merge
 from stonekettle.server.runs.models import Generator, Run
 from stonekettle.server.systems import pushes
@@ -39,7 +40,7 @@ def conduct_run(run_id: int) -> None:
     with Line(run_id, Asked.by(run.plan)) as line:
         try:
             looking = Looking(run_id, line) if run.plan.search is not None else nullcontext()
-            with Merging(run_id), Guarding(run_id), looking:
+            with Merging(run_id), Guarding(run_id), Watching(run_id), looking:
                 ending = conduct(
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),
