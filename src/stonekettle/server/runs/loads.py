@@ -49,4 +49,5 @@ def drawn_of(run: Run, seen: Foreseen) -> ProfileOutline:
 
 def story(run: Run) -> int:
     """A number that changes with what is told of a run beside its measurements."""
-    return run.notes.count() + run.markers.count() + int((run.living or {}).get("levels", 0))
+    known_to = (run.living or {}).get("at_s", 0)
+    return run.notes.count() + run.markers.count() + int(known_to)
