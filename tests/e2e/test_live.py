@@ -8,15 +8,15 @@ import time
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.e2e.installation import Installation
 from tests.e2e.writing import experiment
 
 
-def started(page: Page, name: str, hold: str) -> int:
+def started(page: Page, name: str, hold: str, more: str = "") -> int:
     """A run under load, looked at."""
-    experiment(page, name, hold)
+    experiment(page, name, hold, more)
     page.get_by_role("button", name="Start run").click()
     page.wait_for_url("**/runs/*")
     expect(page.get_by_role("button", name="Change the load")).to_be_visible(timeout=60_000)
@@ -106,7 +106,7 @@ def test_a_run_is_steered_marked_and_ended_by_keys(page: Page, tmp_path: Path) -
 def test_of_two_who_steer_at_once_the_second_looks_again(
     page: Page, chromium: Browser, installed: Installation
 ) -> None:
-    run = started(page, "Steered by two", "users: 10, for: 90 s")
+    run = started(page, "Steered by two", "users: 10, for: 90 s", "objectives: [{step: Home page, p95: 1 ms}]")
     state = page.context.storage_state()
     other = chromium.new_context(base_url=installed.url, storage_state=state).new_page()
     other.goto(f"/runs/{run}")
@@ -114,10 +114,16 @@ def test_of_two_who_steer_at_once_the_second_looks_again(
     other.get_by_label("To how many").fill("25")
     other.get_by_label("To how many").press("Enter")
     expect(other.get_by_test_id("comes")).to_contain_text("Drawn dashed")
+    # Their picture is drawn anew every two seconds; it stays as it is here until they have asked.
+    held: list[Route] = []
+    other.route("**/prospect", lambda route: held.append(route))
     page.keyboard.press("h")
     confirmed(page, "Held where it is.")
     other.keyboard.press("Enter")
     expect(other.get_by_role("alert")).to_contain_text("planner steered meanwhile: hold")
+    other.unroute("**/prospect")
+    for route in held:
+        route.continue_()
     expect(other.get_by_test_id("mode")).to_contain_text("Held", timeout=15_000)
     other.keyboard.press("Enter")
     expect(other.get_by_test_id("answer")).to_have_text("Raised to 25 within 20 s.", timeout=15_000)
@@ -125,6 +131,11 @@ def test_of_two_who_steer_at_once_the_second_looks_again(
     expect(page.get_by_text("History of this run")).to_be_visible()
     page.get_by_text("History of this run").click()
     expect(page.get_by_text("Raised to 25 within 20 s.")).to_be_visible(timeout=15_000)
+    notice = page.get_by_test_id("notices").get_by_role("button")
+    expect(notice).to_contain_text("95 % of Home page within 1 ms does not hold", timeout=60_000)
+    expect(page.get_by_test_id("noticed")).to_have_text("1 notice")
+    notice.click()
+    expect(page.get_by_label("Stretch of the run").locator("option:checked")).to_contain_text(" to 0:")
     page.keyboard.press("f")
     expect(page.get_by_test_id("frozen")).to_contain_text("the run goes on and is recorded")
     before = page.get_by_test_id("frozen").inner_text()

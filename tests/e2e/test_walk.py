@@ -38,6 +38,7 @@ def see_it_live(page: Page, name: str) -> Locator:
     expect(page.get_by_test_id("run-chip")).to_contain_text(name)
     first = throughput.inner_text()
     expect(throughput).not_to_have_text(first, timeout=30_000)
+    expect(page.get_by_test_id("living")).to_contain_text("So far, by", timeout=60_000)
     # Watched to its end: looking at a run must not spoil it.
     notes = page.get_by_test_id("notes")
     expect(notes).to_be_visible(timeout=180_000)

@@ -20,15 +20,15 @@ load: # in sentences
 HOLD = "users: 15, for: 5 min"
 
 
-def shore(name: str, hold: str = HOLD) -> str:
+def shore(name: str, hold: str = HOLD, more: str = "") -> str:
     """The text of an experiment that holds a load."""
-    return SHORE.format(name=name, hold=hold)
+    return SHORE.format(name=name, hold=hold) + (f"{more}\n" if more else "")
 
 
-def experiment(page: Page, name: str, hold: str = HOLD) -> None:
+def experiment(page: Page, name: str, hold: str = HOLD, more: str = "") -> None:
     expect(page.get_by_role("heading", name="Experiments")).to_be_visible()
     page.goto("/experiments/new?as=text")
-    page.get_by_test_id("source").fill(shore(name, hold))
+    page.get_by_test_id("source").fill(shore(name, hold, more))
     page.get_by_role("button", name="Create experiment").click()
     expect(page.get_by_test_id("terrain")).to_be_visible()
 

@@ -187,7 +187,7 @@ def breaking_point(run: RunData, levels: Sequence[Level], limit: float) -> Break
     if not levels:
         return Declined(Reason.TOO_FEW_LEVELS)
     loads = [lv.load.delivered for lv in levels]
-    bounds = [_wilson(lv.error_ratio, _effective_n(run, lv)) for lv in levels]
+    bounds = [wilson(lv.error_ratio, _effective_n(run, lv)) for lv in levels]
     first = next((i for i, (lower, _) in enumerate(bounds) if lower > limit), None)
     if first is None:
         return Declined(Reason.NOT_REACHED, loads[-1])
@@ -463,7 +463,7 @@ def _effective_n(run: RunData, level: Level) -> float:
     return level.completions / max(1.0, excess)
 
 
-def _wilson(ratio: float, n: float) -> tuple[float, float]:
+def wilson(ratio: float, n: float) -> tuple[float, float]:
     """One-sided 95 % bounds of a ratio."""
     if n <= 0:
         return 0.0, 1.0

@@ -3879,7 +3879,8 @@ export interface components {
         };
         /**
          * RunLine
-         * @description A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was.
+         * @description A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was. In the
+         *     list of those under way ``notices`` are so many conditions that hold now.
          */
         RunLine: {
             /** Id */
@@ -3918,6 +3919,8 @@ export interface components {
             ended_at: string | null;
             /** Ended */
             ended: boolean;
+            /** Notices */
+            notices: number;
         };
         /** RunPage */
         RunPage: {
@@ -4126,6 +4129,23 @@ export interface components {
             text: string;
         };
         /**
+         * NoticeLine
+         * @description Something that deserves a look: from ``at_s`` on, to ``until_s`` (None: it still holds, or was a moment), to be
+         *     seen in this ``row`` of the plate.
+         */
+        NoticeLine: {
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** At S */
+            at_s: number;
+            /** Until S */
+            until_s: number | null;
+            /** Row */
+            row: string;
+        };
+        /**
          * People
          * @description People that can be steered: a group, its region, and whether it is counted in arrivals per second.
          */
@@ -4262,6 +4282,8 @@ export interface components {
             ended_at: string | null;
             /** Ended */
             ended: boolean;
+            /** Notices */
+            notices: number;
             /** Begins At */
             begins_at: string | null;
             /** Again */
@@ -4286,6 +4308,8 @@ export interface components {
             /** Markers */
             markers: components["schemas"]["MarkerLine"][];
             living: components["schemas"]["LivingFindings"] | null;
+            /** Noticed */
+            noticed: components["schemas"]["NoticeLine"][];
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;

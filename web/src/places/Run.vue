@@ -20,6 +20,7 @@ import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
 import Notes from './run/Notes.vue'
+import Notices from './run/Notices.vue'
 import Standing from './run/Standing.vue'
 import StepTable from './run/StepTable.vue'
 import Underway from './run/Underway.vue'
@@ -348,6 +349,14 @@ useShortcuts([
         @hide="hovered = null"
       />
 
+      <Notices
+        v-if="run.data.value.begun_at && (live || run.data.value.noticed.length)"
+        :notices="run.data.value.noticed"
+        :live="live"
+        @look="lookAround"
+        @show="show({ rows: [$event], at: null, low: null, high: null })"
+        @hide="hovered = null"
+      />
       <p v-if="result && !result.findings" class="label" data-testid="older-findings">
         These findings are of an older analysis, which kept no figures of levels that can be drawn.
         <code>./kettle reanalyse {{ id }}</code> makes them anew.

@@ -1,7 +1,8 @@
 /** Marks on a run's plate: limits of objectives, moments worth a flag, bands of load. */
 import type { Boundary, PlateInput, View } from './view'
 
-const ROOM_FOR_A_NAME = 0.2
+/** What a letter of a flag's name takes of the axis, at the usual width of a plate. */
+const LETTER = 0.0155
 const LABEL_PLACES = ['insideStartTop', 'insideMiddleTop', 'insideEndTop'] as const
 
 /** The limits of objectives, in the row that shows what they are about. */
@@ -28,15 +29,17 @@ export function rules({ goals: all, plate, tokens }: PlateInput) {
   }
 }
 
-export function flags({ flags, plate, tokens }: PlateInput) {
+export function flags({ flags, tokens, x }: Pick<View, 'flags' | 'tokens' | 'x'>) {
   // Names that would stand on each other are left out; their lines stay.
-  const room = ((plate.t.at(-1) ?? 0) - (plate.t[0] ?? 0)) * ROOM_FOR_A_NAME
-  let named = -Infinity
+  const letter = (x.max - x.min) * LETTER
+  let taken = -Infinity
   const data = [...flags]
+    .filter((flag) => flag.t >= x.min && flag.t <= x.max)
     .sort((a, b) => a.t - b.t)
     .map((flag) => {
-      const show = flag.t - named >= room
-      if (show) named = flag.t
+      const half = ((flag.text.length + 2) / 2) * letter
+      const show = flag.t - half >= taken
+      if (show) taken = flag.t + half
       return { name: flag.text, xAxis: flag.t, label: { show } }
     })
   return {

@@ -119,9 +119,22 @@ describe('the plate of a run', () => {
   })
   it('names no flag upon another', () => {
     const made = [10, 11, 40].map((t) => ({ t, text: `at ${t}` }))
-    const drawn = input({ flags: made })
-    const shown = flags({ ...drawn, plate: { ...drawn.plate, t: [0, 60] } }).data
+    const shown = flags({ ...input({ flags: made }), x: { min: 0, max: 60 } }).data
     expect(shown.map((flag) => flag.label.show)).toEqual([true, false, true])
+    expect(flags({ ...input({ flags: made }), x: { min: 20, max: 60 } }).data).toHaveLength(1)
+  })
+  it('draws what would come of a wish dashed, on to the end of the axis where it has none', () => {
+    const { profile } = input()
+    const prospect = { ...profile, endless: true, t: [0, 30], users: [10, 40] }
+    const drawn = seriesOf(input({ prospect })).map((s) => s.data)
+    expect(drawn).toContainEqual([[0, 10], [30, 40], [60, 40]]) // prettier-ignore
+  })
+  it('shows where sentences are about before there are findings', () => {
+    const profile = { ...input().profile, levels: [
+      { start_s: 0, end_s: 30, users: 20, moving: false }, { start_s: 30, end_s: 60, users: 40, moving: false },
+    ] } // prettier-ignore
+    expect(stretchOf({ axis: 'clock', levels: [], profile }, 40, 40)).toEqual([30, 60])
+    expect(stretchOf({ axis: 'clock', levels: [], profile }, 25, 25)).toEqual([30, 60])
   })
   it('draws every level against load, and no second without planned load', () => {
     const series = seriesOf(input({ axis: 'load' }))

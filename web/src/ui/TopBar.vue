@@ -8,6 +8,7 @@ import HaltControl from './HaltControl.vue'
 import HaltNotice from './HaltNotice.vue'
 import Mark from './Mark.vue'
 import RunState from './RunState.vue'
+import { counted } from './format'
 import { dark, switchTheme } from './theme'
 
 defineEmits<{ jump: []; help: [] }>()
@@ -74,6 +75,9 @@ watch(
           <span class="truncate">{{ current.experiment }}</span>
           <span v-if="others > 0" class="label whitespace-nowrap">and {{ others }} more</span>
           <RunState :state="current.state" />
+          <span v-if="current.notices" class="label whitespace-nowrap" data-testid="noticed">
+            {{ counted(current.notices, 'notice') }}
+          </span>
         </RouterLink>
         <HaltControl />
         <button type="button" class="label hover:text-ink" @click="$emit('jump')">

@@ -6,6 +6,7 @@ import json
 from datetime import datetime
 from typing import Any
 
+from django.db.models import Count, Q
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
@@ -34,6 +35,7 @@ from stonekettle.server.runs import (
     loads,
     markers,
     metering,
+    noticing,
     readiness,
     repeating,
     retention,
@@ -51,7 +53,8 @@ PAGE = 50
 
 
 class RunLine(Schema):
-    """A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was."""
+    """A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was. In the
+    list of those under way ``notices`` are so many conditions that hold now."""
 
     id: int
     experiment_id: int
@@ -70,6 +73,7 @@ class RunLine(Schema):
     queued_at: datetime
     ended_at: datetime | None
     ended: bool
+    notices: int
 
 
 class RunPage(Schema):
@@ -132,6 +136,7 @@ class RunDetail(RunLine):
     notes: list[NoteLine]
     markers: list[markers.MarkerLine]
     living: living.LivingFindings | None
+    noticed: list[noticing.NoticeLine]
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
@@ -204,7 +209,8 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     if only.experiment is not None:
         runs = runs.of_experiment(only.experiment)
     if only.in_progress:
-        runs = runs.in_progress()
+        open_ones = Count("notices", filter=Q(notices__until_s=None))
+        runs = runs.in_progress().annotate(open_notices=open_ones)
     if only.before is not None:
         runs = runs.filter(pk__lt=only.before)
     found = list(runs[: PAGE + 1])
@@ -233,6 +239,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         transitions=[TransitionLine(state=t.state, cause=t.cause, at=t.at) for t in run.transitions.all()],
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
         markers=markers.lines_of(run),
+        noticed=noticing.lines_of(run),
         living=living.LivingFindings.model_validate(run.living) if run.living else None,
         generators=[
             GeneratorLine(
@@ -482,4 +489,5 @@ def _line(run: Run) -> dict[str, Any]:
         "queued_at": run.queued_at,
         "ended_at": run.ended_at,
         "ended": run.run_state in ENDED,
+        "notices": getattr(run, "open_notices", 0),
     }

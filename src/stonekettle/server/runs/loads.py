@@ -49,5 +49,6 @@ def drawn_of(run: Run, seen: Foreseen) -> ProfileOutline:
 
 def story(run: Run) -> int:
     """A number that changes with what is told of a run beside its measurements."""
+    ended = run.notices.exclude(until_s=None).count()
     known_to = (run.living or {}).get("at_s", 0)
-    return run.notes.count() + run.markers.count() + int(known_to)
+    return run.notes.count() + run.markers.count() + 2 * run.notices.count() + int(known_to) + ended

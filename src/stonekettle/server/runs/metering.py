@@ -150,6 +150,16 @@ def lately(run_id: int, keys: Sequence[str], seconds: int) -> dict[str, FloatArr
     return {key: table[:, place] for key, place in places.items()}
 
 
+def event_text(event: Mapping[str, Any]) -> str:
+    """What a meter showed, in words."""
+    where = f"{event['component']} ({event['instance']})"
+    return {
+        "restart": f"{where} restarted",
+        "reset": f"{where}: the counter {event['metric']} began anew",
+        "silence": f"{where} answered no scrape for {(event['until'] or event['second']) - event['second']:.0f} s",
+    }[event["kind"]]
+
+
 def complete(run: Run, measured: data.Measured) -> None:
     """All rows of a run from all there is, once it has ended."""
     seen = measured.run

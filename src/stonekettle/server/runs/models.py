@@ -320,6 +320,24 @@ class RunMarker(models.Model):
         return f"{self.text} (run {self.run_id})"
 
 
+class RunNotice(models.Model):
+    """A condition that held in a run from ``at_s`` on, to ``until_s`` (None: it still does)."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="notices")
+    kind = models.CharField(max_length=20)
+    subject = models.TextField()
+    at_s = models.FloatField()
+    until_s = models.FloatField(null=True)
+    text = models.TextField()
+    row = models.CharField(max_length=20)
+
+    class Meta:
+        ordering = ("-at_s", "-pk")
+
+    def __str__(self) -> str:
+        return f"{self.text} (run {self.run_id})"
+
+
 class Generator(models.Model):
     """A generator of a run and its sign of life, by the database's clock. ``label`` tells where it runs; ``lease`` is
     what it has been given, ``acknowledged`` the newest order it has."""

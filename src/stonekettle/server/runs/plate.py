@@ -354,10 +354,4 @@ def _longest(stalls: Sequence[Sequence[float]]) -> list[Stall]:
 
 
 def _mark(event: dict[str, Any]) -> EventMark:
-    where = f"{event['component']} ({event['instance']})"
-    text = {
-        "restart": f"{where} restarted",
-        "reset": f"{where}: the counter {event['metric']} began anew",
-        "silence": f"{where} answered no scrape for {(event['until'] or event['second']) - event['second']:.0f} s",
-    }[event["kind"]]
-    return EventMark(t=event["second"], kind=event["kind"], text=text, until=event["until"])
+    return EventMark(t=event["second"], kind=event["kind"], text=metering.event_text(event), until=event["until"])

@@ -24,6 +24,7 @@ from stonekettle.server.runs.keeping import DatabaseAway, patiently
 from stonekettle.server.runs.living import Watching
 from stonekettle.server.runs.merging import Merging, merge
 from stonekettle.server.runs.models import Generator, Run
+from stonekettle.server.runs.noticing import Noticing
 from stonekettle.server.systems import pushes
 from stonekettle.server.targets import rules as targets
 from stonekettle.server.targets.guarding import Guarding
@@ -40,7 +41,7 @@ def conduct_run(run_id: int) -> None:
     with Line(run_id, Asked.by(run.plan)) as line:
         try:
             looking = Looking(run_id, line) if run.plan.search is not None else nullcontext()
-            with Merging(run_id), Guarding(run_id), Watching(run_id), looking:
+            with Merging(run_id), Guarding(run_id), Watching(run_id), Noticing(run_id), looking:
                 ending = conduct(
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),

@@ -1,0 +1,125 @@
+"""Notices of a run under way: what begins and ends in its seconds, and where it is told."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pytest
+from django.test import Client
+
+from stonekettle.core.load_profile import Target
+from stonekettle.core.orders import Order
+from stonekettle.engine import orderbook, records
+from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.plan import document
+from stonekettle.plan.models import StopRule
+from stonekettle.server.runs import merging
+from stonekettle.server.runs.models import Generator, GeneratorSecond, MeterSecond, Run, RunNote, RunNotice, RunOrder
+from stonekettle.server.runs.noticing import Noticing
+
+pytestmark = pytest.mark.django_db
+STOP = [{"errors": "50 %", "for": "10 s"}]
+
+
+def told(run: Run, first: int, last: int, *, slow: bool = False, errors: int = 0, overdue: float = 0.0) -> None:
+    """Seconds in which each step is done twice, the one with the objective in time or not."""
+    generator = Generator.objects.get(run=run)
+    goal = run.goals[0]
+    for t in range(first, last):
+        made = np.zeros(20, dtype=records.RECORD)
+        made["step"] = np.arange(20) % 5
+        made["status"], made["total_us"] = 200, 5_000
+        made["error"][:errors] = 1
+        aimed = made["step"] == int(goal.selection.removeprefix("step:"))
+        made["total_us"][aimed] = goal.limit_s * 1e6 * (2.0 if slow else 0.2)
+        counted = Second(t, 30.0, 1.0, overdue, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [4, 4, 4, 4, 4, 0, 0])
+        folded, histograms = fold(counted, made, np.arange(7)[None])
+        GeneratorSecond.objects.create(
+            generator=generator,
+            second=t,
+            rollup=folded.as_dict(),
+            histograms=pack_histograms(histograms),
+            records=records.to_chunk(made),
+        )
+    merging.merge(run.pk)
+
+
+def ordered(run: Run, at: float, users: float) -> None:
+    number = run.orders.count() + 1
+    order = Order(number, at, {"everyone": Target.steady(users)})
+    RunOrder.objects.create(run=run, number=number, order=orderbook.to_plain(order), who="the plan")
+
+
+@pytest.fixture
+def run(make_run: Callable[..., Run]) -> Run:
+    run = make_run(0)
+    rules = tuple(map(StopRule.model_validate, STOP))
+    run.plan_document = document.to_document(run.plan.model_copy(update={"stop_when": rules}))
+    run.state, run.begun_at = "running", time.time() - 100
+    run.save()
+    ordered(run, 0, 30)
+    return run
+
+
+def noticed(client: Client, run: Run) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = client.get(f"/api/runs/{run.pk}").json()["noticed"]
+    return found
+
+
+def test_while_all_is_well_there_is_nothing_to_notice(client: Client, run: Run) -> None:
+    told(run, 0, 60)
+    Noticing(run.pk).look()
+    assert noticed(client, run) == []
+
+
+def test_what_begins_is_told_and_what_ends_has_its_end(client: Client, run: Run) -> None:
+    watch = Noticing(run.pk)
+    told(run, 0, 40)
+    watch.look()
+    told(run, 40, 60, slow=True)
+    watch.look()
+    (begun,) = noticed(client, run)
+    assert (begun["kind"], begun["row"], begun["until_s"]) == ("objective", "response", None)
+    assert "does not hold" in begun["text"]
+    assert 38 <= begun["at_s"] <= 42
+    line = next(one for one in client.get("/api/runs?in_progress=true").json()["runs"] if one["id"] == run.pk)
+    assert line["notices"] == 1
+    before = client.get(f"/api/runs/{run.pk}/plate").json()["story"]
+    told(run, 60, 130)
+    watch.look()
+    (over,) = noticed(client, run)
+    assert 60 <= over["until_s"] <= 105
+    assert client.get(f"/api/runs/{run.pk}/plate").json()["story"] > before
+    assert RunNotice.objects.count() == 1
+
+
+def test_load_that_is_not_there_lateness_errors_and_a_stop_rule_near(client: Client, run: Run) -> None:
+    told(run, 0, 20)
+    ordered(run, 20, 60)
+    told(run, 20, 50, errors=9, overdue=6.0)
+    Noticing(run.pk).look()
+    found = {one["kind"]: one for one in noticed(client, run)}
+    assert {"order", "blur", "stop rule"} <= set(found)
+    assert 19 <= found["order"]["at_s"] <= 21
+    assert found["order"]["text"].endswith("of the load that is ordered is not there")
+    assert found["stop rule"]["text"].startswith("Close to a stop rule, all steps over 50 % errors for 10 s: at 9")
+    assert found["blur"]["row"] == "blur"
+
+
+def test_what_the_plan_did_and_meters_showed_stand_among_them(client: Client, run: Run) -> None:
+    told(run, 0, 20)
+    RunNote.objects.create(run=run, at_s=12.5, who="the plan", text="The generator local-1 was lost at 12 s.")
+    RunNote.objects.create(run=run, at_s=13.5, who="anna", text="Held where it is.")
+    silence = {"kind": "silence", "component": "ledger", "instance": "ledger:1", "metric": "", "second": 5, "until": 9}
+    MeterSecond.objects.create(run=run, every=1, second=5, sequence=1, values=b"", events=[silence])
+    found = noticed(client, run)
+    assert [(one["kind"], one["at_s"], one["until_s"]) for one in found] == [("plan", 12.5, None), ("silence", 5, 9)]
+    assert found[1]["text"] == "ledger (ledger:1) answered no scrape for 4 s"
+
+
+def test_before_load_nothing_is_watched(make_run: Callable[..., Run]) -> None:
+    Noticing(make_run(0).pk).look()
+    assert not RunNotice.objects.exists()
