@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -116,12 +117,13 @@ def test_of_two_who_steer_at_once_the_second_looks_again(
     expect(other.get_by_test_id("comes")).to_contain_text("Drawn dashed")
     # Their picture is drawn anew every two seconds; it stays as it is here until they have asked.
     held: list[Route] = []
-    other.route("**/prospect", lambda route: held.append(route))
+    asked = threading.Event()
+    other.route("**/prospect", lambda route: route.continue_() if asked.is_set() else held.append(route))
     page.keyboard.press("h")
     confirmed(page, "Held where it is.")
     other.keyboard.press("Enter")
     expect(other.get_by_role("alert")).to_contain_text("planner steered meanwhile: hold")
-    other.unroute("**/prospect")
+    asked.set()
     for route in held:
         route.continue_()
     expect(other.get_by_test_id("mode")).to_contain_text("Held", timeout=15_000)
@@ -138,6 +140,7 @@ def test_of_two_who_steer_at_once_the_second_looks_again(
     expect(page.get_by_label("Stretch of the run").locator("option:checked")).to_contain_text(" to 0:")
     page.keyboard.press("f")
     expect(page.get_by_test_id("frozen")).to_contain_text("the run goes on and is recorded")
+    page.wait_for_timeout(2_000)  # what was asked for before arrives
     before = page.get_by_test_id("frozen").inner_text()
     page.wait_for_timeout(3_000)
     assert page.get_by_test_id("frozen").inner_text() == before

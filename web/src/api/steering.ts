@@ -51,6 +51,7 @@ export function useWish(run: number) {
       }
       return line
     },
-    onSettled: () => client.invalidateQueries({ queryKey: ['run', run] }),
+    // Not waited for: the answer is told at once.
+    onSettled: () => void client.invalidateQueries({ queryKey: ['run', run] }),
   })
 }

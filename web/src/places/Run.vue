@@ -207,6 +207,7 @@ const elapsed = computed(() =>
 const knownSoFar = computed(() => {
   const so = run.data.value?.living
   if (!so) return 'Nothing is known yet: no level is over.'
+  if (!so.levels) return 'Nothing is known yet: no level was long enough to tell.'
   const pencil = so.notes.some((note) => !note.settled)
   return `So far, by ${counted(so.levels, 'level')} to ${clock(so.at_s)}${
     pencil ? '; what is grey a further level may still change' : ''

@@ -29,7 +29,7 @@ function when(one: Schemas['NoticeLine'], live: boolean): string {
       <summary v-if="part.length && i" class="label cursor-pointer">
         {{ part.length }} earlier
       </summary>
-      <ul class="space-y-1">
+      <ul v-if="part.length" class="space-y-1">
         <li v-for="one in part" :key="`${one.kind} ${one.text} ${one.at_s}`">
           <button
             type="button"
