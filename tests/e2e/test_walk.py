@@ -313,3 +313,30 @@ def test_a_part_of_a_run_is_seen_alone(page: Page) -> None:
     expect(chosen).to_have_text("Whole run")
     window.select_option("Last 1 min")
     expect(overview).to_have_attribute("aria-valuetext", re.compile(r"^0:2\d to 1:2\d"))
+
+
+def test_rows_are_arranged_and_stay_so(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    rows = page.get_by_test_id("plate").locator("[data-row]")
+    expect(rows.first).to_have_attribute("data-row", "load")
+    count = rows.count()
+    page.get_by_role("button", name="Rows").click()
+    panel = page.get_by_test_id("rows")
+    panel.get_by_role("checkbox", name="Errors").uncheck()
+    expect(rows).to_have_count(count - 1)
+    panel.get_by_label("Height of Throughput").select_option("Large")
+    panel.get_by_role("button", name="Throughput up").focus()
+    page.keyboard.press("Enter")
+    expect(rows.first).to_have_attribute("data-row", "throughput")
+    page.keyboard.press("Escape")
+    expect(panel).to_have_count(0)
+    page.reload()
+    expect(rows.first).to_have_attribute("data-row", "throughput")
+    expect(rows).to_have_count(count - 1)
+    high = rows.first.bounding_box()
+    assert high is not None
+    assert high["height"] > 150
+    page.get_by_role("button", name="Rows 1 hidden").click()
+    panel.get_by_role("button", name="As it was").click()
+    expect(rows).to_have_count(count)
+    expect(rows.first).to_have_attribute("data-row", "load")

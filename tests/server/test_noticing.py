@@ -109,6 +109,32 @@ def test_load_that_is_not_there_lateness_errors_and_a_stop_rule_near(client: Cli
     assert found["blur"]["row"] == "blur"
 
 
+def test_objectives_and_stop_rules_stand_as_the_last_seconds_say(client: Client, run: Run) -> None:
+    told(run, 0, 5)
+    unknown = client.get(f"/api/runs/{run.pk}").json()["standing"]
+    assert {one["value"] for one in unknown} == {None}
+    told(run, 5, 50, errors=5)
+    found = client.get(f"/api/runs/{run.pk}").json()["standing"]
+    rule = next(one for one in found if one["kind"] == "stop rule")
+    assert rule["text"] == "all steps over 50 % errors for 10 s"
+    assert (rule["value"], rule["limit"]) == (0.5, 1.0)
+    goal = next(one for one in found if one["kind"] == "objective")
+    assert (goal["value"], goal["limit"]) == (0.0, pytest.approx(0.05))
+    told(run, 50, 90, slow=True)
+    found = client.get(f"/api/runs/{run.pk}").json()["standing"]
+    assert next(one for one in found if one["kind"] == "objective")["value"] == 1.0
+
+
+def test_a_rule_on_a_resource_stands_where_its_meter_does(client: Client, make_run: Callable[..., Run]) -> None:
+    run = make_run(40)
+    rule = StopRule.model_validate({"resource": "ledger.cpu", "utilisation": "80 %", "for": "10 s"})
+    run.plan_document = document.to_document(run.plan.model_copy(update={"stop_when": (rule,)}))
+    run.state, run.begun_at = "running", time.time() - 40
+    run.save()
+    (stands,) = [one for one in client.get(f"/api/runs/{run.pk}").json()["standing"] if one["kind"] == "stop rule"]
+    assert stands["value"] == pytest.approx(0.5 / 0.8, rel=0.01)
+
+
 def test_what_the_plan_did_and_meters_showed_stand_among_them(client: Client, run: Run) -> None:
     told(run, 0, 20)
     RunNote.objects.create(run=run, at_s=12.5, who="the plan", text="The generator local-1 was lost at 12 s.")

@@ -158,6 +158,8 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /runs/{run_id}/steps": (R, None),
     "GET /runs/{run_id}/steps.csv": (R, None),
     "GET /runs/{run_id}/steps.xlsx": (R, None),
+    "GET /runs/{run_id}/lives": (R, None),
+    "GET /runs/{run_id}/lives/{user}": (R, None),
     "POST /runs/{run_id}/stop": (P, None),
     "POST /runs/{run_id}/wishes": (P, {"verb": "hold"}),
     "GET /runs/{run_id}/wishes": (R, None),

@@ -16,7 +16,7 @@ from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.server.runs import merging, metering
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
-from stonekettle.server.runs.steps import _covering
+from stonekettle.server.runs.steps import covering
 
 pytestmark = pytest.mark.django_db
 
@@ -85,7 +85,7 @@ def test_the_last_minute_is_that_of_the_end(client: Client, run: Run) -> None:
 
 
 def test_rows_are_as_wide_as_they_can_be() -> None:
-    assert list(_covering(55, 192, 1)) == [
+    assert list(covering(55, 192, 1)) == [
         *((1, at) for at in range(55, 60)),
         (60, 60),
         (60, 120),
@@ -93,7 +93,7 @@ def test_rows_are_as_wide_as_they_can_be() -> None:
         (1, 190),
         (1, 191),
     ]
-    assert list(_covering(0, 70, 10)) == [(60, 0), (10, 60)]
+    assert list(covering(0, 70, 10)) == [(60, 0), (10, 60)]
 
 
 def test_objectives_stand_beside_what_was_measured(client: Client, run: Run) -> None:

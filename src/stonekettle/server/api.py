@@ -24,6 +24,7 @@ from stonekettle.server.runs.history_api import router as run_history
 from stonekettle.server.runs.markers_api import router as markers
 from stonekettle.server.runs.schedules_api import router as schedules
 from stonekettle.server.runs.steering_api import router as steering
+from stonekettle.server.runs.watching_api import router as watching
 from stonekettle.server.series.api import router as series
 from stonekettle.server.systems.api import router as systems
 from stonekettle.server.targets.api import router as targets
@@ -59,6 +60,7 @@ api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)
+api.add_router("", watching)
 api.add_router("", steering)
 api.add_router("", markers)
 api.add_router("", schedules)

@@ -1698,86 +1698,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/runs/{run_id}/plate": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Plate
-         * @description What was measured, as columns over time: what was written since the page looked last, or everything.
-         */
-        get: operations["stonekettle_server_runs_api_get_plate"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{run_id}/steps": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Steps
-         * @description What each journey and step did in a stretch of the run, while it is under way too.
-         */
-        get: operations["stonekettle_server_runs_api_get_steps"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{run_id}/steps.csv": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Download Steps Csv
-         * @description The same as a table of values separated by commas.
-         */
-        get: operations["stonekettle_server_runs_api_download_steps_csv"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{run_id}/steps.xlsx": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Download Steps Xlsx
-         * @description The same as a workbook.
-         */
-        get: operations["stonekettle_server_runs_api_download_steps_xlsx"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/runs/{run_id}/stop": {
         parameters: {
             query?: never;
@@ -1991,6 +1911,126 @@ export interface paths {
          * @description Take a metrics file out of a run again; it is analysed anew.
          */
         delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/plate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Plate
+         * @description What was measured, as columns over time: what was written since the page looked last, or everything.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_plate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Steps
+         * @description What each journey and step did in a stretch of the run, while it is under way too.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/steps.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Steps Csv
+         * @description The same as a table of values separated by commas.
+         */
+        get: operations["stonekettle_server_runs_watching_api_download_steps_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/steps.xlsx": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Steps Xlsx
+         * @description The same as a workbook.
+         */
+        get: operations["stonekettle_server_runs_watching_api_download_steps_xlsx"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/lives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Lives
+         * @description What each of the run's users did in a stretch of at most two minutes, bin by bin.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_lives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/lives/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Life
+         * @description The requests of one user in a stretch.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_life"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4310,6 +4350,8 @@ export interface components {
             living: components["schemas"]["LivingFindings"] | null;
             /** Noticed */
             noticed: components["schemas"]["NoticeLine"][];
+            /** Standing */
+            standing: components["schemas"]["StandingLine"][];
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
@@ -4335,6 +4377,21 @@ export interface components {
             meters: components["schemas"]["MeterReport"][];
             /** Files */
             files: components["schemas"]["MetricsFileLine"][];
+        };
+        /**
+         * StandingLine
+         * @description How an objective or a stop rule stands by the last seconds: the share that misses it against the ``limit`` of
+         *     that, or how much of its limit a rule has reached, against 1. ``value`` is None where too little is known.
+         */
+        StandingLine: {
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Value */
+            value: number | null;
+            /** Limit */
+            limit: number;
         };
         /**
          * Totals
@@ -4384,6 +4441,163 @@ export interface components {
         KeepBody: {
             /** Kept */
             kept: boolean;
+        };
+        /**
+         * Pooled
+         * @description Further runs on the side of the run, and of the other one.
+         */
+        Pooled: {
+            /**
+             * Run
+             * @default []
+             */
+            run: number[];
+            /**
+             * Other
+             * @default []
+             */
+            other: number[];
+        };
+        /** ApartLine */
+        ApartLine: {
+            /**
+             * Weight
+             * @enum {string}
+             */
+            weight: "compared" | "harmless" | "warning";
+            /** Text */
+            text: string;
+        };
+        /**
+         * BesideLine
+         * @description Plain figures of the two: the share of steps that failed at the loads both had, and
+         *     what a million steps cost at the highest of them, in ``currency``; null where instances have no price.
+         */
+        BesideLine: {
+            /** Load */
+            load: number;
+            errors: components["schemas"]["Two"];
+            cost: components["schemas"]["Two"] | null;
+            /** Currency */
+            currency: string;
+        };
+        /**
+         * ByLoad
+         * @description A figure load by load, as columns: in the first run, in the second, and the ends of the ratio's 95 % interval.
+         */
+        ByLoad: {
+            /** Load */
+            load: number[];
+            /** First */
+            first: number[];
+            /** Second */
+            second: number[];
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
+        };
+        /**
+         * ComparisonAnswer
+         * @description ``second`` compared with ``first``, at loads counted in ``unit``; others may be pooled with either.
+         */
+        ComparisonAnswer: {
+            first: components["schemas"]["RunShown"];
+            second: components["schemas"]["RunShown"];
+            /** Others First */
+            others_first: components["schemas"]["RunShown"][];
+            /** Others Second */
+            others_second: components["schemas"]["RunShown"][];
+            /** Sentence */
+            sentence: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive";
+            /** Unit */
+            unit: string;
+            /** Loads */
+            loads: number[];
+            /** Apart */
+            apart: components["schemas"]["ApartLine"][];
+            /** Figures */
+            figures: components["schemas"]["FigureLine"][];
+            beside: components["schemas"]["BesideLine"] | null;
+        };
+        /**
+         * FigureLine
+         * @description A figure of a step or of a resource over all loads that both had. ``detectable`` and ``unseen`` are shares;
+         *     ``stands`` where it does when all figures are judged together.
+         */
+        FigureLine: {
+            /** Subject */
+            subject: string;
+            /** Figure */
+            figure: string;
+            ratio: components["schemas"]["Ratio"];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "faster" | "slower" | "no difference" | "inconclusive";
+            /** Detectable */
+            detectable: number;
+            /** Unseen */
+            unseen: number;
+            /** Stands */
+            stands: boolean;
+            by_load: components["schemas"]["ByLoad"];
+        };
+        /**
+         * Ratio
+         * @description The second run's figure over the first's, with its 95 % interval.
+         */
+        Ratio: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /** RunShown */
+        RunShown: {
+            /** Id */
+            id: number;
+            /** Experiment Id */
+            experiment_id: number;
+            /** Experiment */
+            experiment: string;
+            /** Queued At */
+            queued_at: string;
+            /** Verdict */
+            verdict: string;
+            /** Simulated */
+            simulated: boolean;
+            /** Seeded */
+            seeded: boolean;
+        };
+        /**
+         * Two
+         * @description The first run's figure and the second's.
+         */
+        Two: {
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
+        };
+        /**
+         * ExportIn
+         * @description Which file of the run is wanted.
+         */
+        ExportIn: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
         };
         /**
          * Window
@@ -4697,161 +4911,99 @@ export interface components {
             lines: components["schemas"]["StepLine"][];
         };
         /**
-         * Pooled
-         * @description Further runs on the side of the run, and of the other one.
+         * Piece
+         * @description The seconds from ``from_s`` to before ``until_s``; 0: to the newest, and the last minute of what there is.
          */
-        Pooled: {
+        Piece: {
             /**
-             * Run
-             * @default []
+             * From S
+             * @default 0
              */
-            run: number[];
+            from_s: number;
             /**
-             * Other
-             * @default []
+             * Until S
+             * @default 0
              */
-            other: number[];
-        };
-        /** ApartLine */
-        ApartLine: {
-            /**
-             * Weight
-             * @enum {string}
-             */
-            weight: "compared" | "harmless" | "warning";
-            /** Text */
-            text: string;
+            until_s: number;
         };
         /**
-         * BesideLine
-         * @description Plain figures of the two: the share of steps that failed at the loads both had, and
-         *     what a million steps cost at the highest of them, in ``currency``; null where instances have no price.
+         * Lives
+         * @description The lives of ``users`` from ``from_s`` to before ``until_s``: ``cells`` are a byte for each user and bin, row by
+         *     row, deflated, in base64 (:mod:`core.weave`). Of ``there`` people in all at most 2,000 are shown, evenly chosen;
+         *     ``failed`` of them had a step that failed. Steps that are not answered yet are not among them. Where single requests
+         *     are gone or never were, ``users`` are none.
          */
-        BesideLine: {
-            /** Load */
-            load: number;
-            errors: components["schemas"]["Two"];
-            cost: components["schemas"]["Two"] | null;
-            /** Currency */
-            currency: string;
+        Lives: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Bins */
+            bins: number;
+            /** Users */
+            users: number[];
+            /** There */
+            there: number;
+            /** Failed */
+            failed: number;
+            /** Cells */
+            cells: string;
+            states: components["schemas"]["States"] | null;
         };
         /**
-         * ByLoad
-         * @description A figure load by load, as columns: in the first run, in the second, and the ends of the ratio's 95 % interval.
+         * States
+         * @description What people are doing at second ``at_s``: ``waiting`` for an answer, ``thinking``, ``overdue`` at the generators;
+         *     ``leaving`` are those of them that are not wanted any more. ``steps`` says in which step those who wait are.
          */
-        ByLoad: {
-            /** Load */
-            load: number[];
-            /** First */
-            first: number[];
-            /** Second */
-            second: number[];
-            /** Low */
-            low: number[];
-            /** High */
-            high: number[];
+        States: {
+            /** At S */
+            at_s: number;
+            /** Present */
+            present: number;
+            /** Waiting */
+            waiting: number;
+            /** Thinking */
+            thinking: number;
+            /** Overdue */
+            overdue: number;
+            /** Leaving */
+            leaving: number;
+            /** Steps */
+            steps: components["schemas"]["StepCount"][];
         };
         /**
-         * ComparisonAnswer
-         * @description ``second`` compared with ``first``, at loads counted in ``unit``; others may be pooled with either.
+         * StepCount
+         * @description How many are in a step at the moment.
          */
-        ComparisonAnswer: {
-            first: components["schemas"]["RunShown"];
-            second: components["schemas"]["RunShown"];
-            /** Others First */
-            others_first: components["schemas"]["RunShown"][];
-            /** Others Second */
-            others_second: components["schemas"]["RunShown"][];
-            /** Sentence */
-            sentence: string;
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "faster" | "slower" | "no difference" | "inconclusive";
-            /** Unit */
-            unit: string;
-            /** Loads */
-            loads: number[];
-            /** Apart */
-            apart: components["schemas"]["ApartLine"][];
-            /** Figures */
-            figures: components["schemas"]["FigureLine"][];
-            beside: components["schemas"]["BesideLine"] | null;
-        };
-        /**
-         * FigureLine
-         * @description A figure of a step or of a resource over all loads that both had. ``detectable`` and ``unseen`` are shares;
-         *     ``stands`` where it does when all figures are judged together.
-         */
-        FigureLine: {
-            /** Subject */
-            subject: string;
-            /** Figure */
-            figure: string;
-            ratio: components["schemas"]["Ratio"];
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "faster" | "slower" | "no difference" | "inconclusive";
-            /** Detectable */
-            detectable: number;
-            /** Unseen */
-            unseen: number;
-            /** Stands */
-            stands: boolean;
-            by_load: components["schemas"]["ByLoad"];
-        };
-        /**
-         * Ratio
-         * @description The second run's figure over the first's, with its 95 % interval.
-         */
-        Ratio: {
-            /** Value */
-            value: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-        };
-        /** RunShown */
-        RunShown: {
+        StepCount: {
             /** Id */
-            id: number;
-            /** Experiment Id */
-            experiment_id: number;
-            /** Experiment */
-            experiment: string;
-            /** Queued At */
-            queued_at: string;
-            /** Verdict */
-            verdict: string;
-            /** Simulated */
-            simulated: boolean;
-            /** Seeded */
-            seeded: boolean;
+            id: string;
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
         };
         /**
-         * Two
-         * @description The first run's figure and the second's.
+         * RequestLine
+         * @description One request of a user, ``part`` 0 its step's main one; times in s.
          */
-        Two: {
-            /** First */
-            first: number;
-            /** Second */
-            second: number;
-        };
-        /**
-         * ExportIn
-         * @description Which file of the run is wanted.
-         */
-        ExportIn: {
-            /**
-             * What
-             * @enum {string}
-             */
-            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
+        RequestLine: {
+            /** Start S */
+            start_s: number;
+            /** Total S */
+            total_s: number;
+            /** First Byte S */
+            first_byte_s: number;
+            /** Step */
+            step: string;
+            /** Part */
+            part: number;
+            /** Status */
+            status: number;
+            /** Error */
+            error: string;
+            /** Received */
+            received: number;
         };
         /**
          * Verb
@@ -8297,111 +8449,6 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_runs_api_get_plate: {
-        parameters: {
-            query?: {
-                from_s?: number;
-                until_s?: number;
-                last_s?: number;
-                after?: number;
-                bin_s?: number;
-                of?: string;
-                has?: string;
-                split?: "" | "group" | "journey" | "step";
-            };
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LivePlate"];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_get_steps: {
-        parameters: {
-            query?: {
-                from_s?: number;
-                until_s?: number;
-                last_s?: number;
-            };
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["StepTable"];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_download_steps_csv: {
-        parameters: {
-            query?: {
-                from_s?: number;
-                until_s?: number;
-                last_s?: number;
-            };
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    stonekettle_server_runs_api_download_steps_xlsx: {
-        parameters: {
-            query?: {
-                from_s?: number;
-                until_s?: number;
-                last_s?: number;
-            };
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
     stonekettle_server_runs_api_stop_run: {
         parameters: {
             query?: never;
@@ -8671,6 +8718,162 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_plate: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+                after?: number;
+                bin_s?: number;
+                of?: string;
+                has?: string;
+                split?: "" | "group" | "journey" | "step";
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LivePlate"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_steps: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTable"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_download_steps_csv: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_download_steps_xlsx: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_lives: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lives"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_life: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+                user: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestLine"][];
                 };
             };
         };

@@ -9,12 +9,17 @@ export interface Stretch {
   last_s: number
 }
 
-const LIVE_MS = 2_000
+/** The longer the stretch, the less a second changes of it, and the more it costs to sum it up. */
+export function pace(seconds: number): number {
+  return seconds > 900 ? 10_000 : seconds > 120 ? 5_000 : 2_000
+}
 
 export function useSteps(
   id: MaybeRefOrGetter<number>,
   stretch: MaybeRefOrGetter<Stretch>,
   live: MaybeRefOrGetter<boolean>,
+  /** How long the stretch is. */
+  seconds: MaybeRefOrGetter<number>,
 ) {
   return useQuery({
     queryKey: computed(() => ['run', toValue(id), 'steps', toValue(stretch)]),
@@ -24,7 +29,7 @@ export function useSteps(
           params: { path: { run_id: toValue(id) }, query: toValue(stretch) },
         }),
       ),
-    refetchInterval: computed(() => (toValue(live) ? LIVE_MS : false)),
+    refetchInterval: computed(() => (toValue(live) ? pace(toValue(seconds)) : false)),
     placeholderData: keepPreviousData,
   })
 }

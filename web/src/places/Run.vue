@@ -2,14 +2,12 @@
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
-import { usePlate, useRun } from '@/api/queries'
+import { useRun } from '@/api/queries'
 import AxisSwitch from '@/plates/AxisSwitch.vue'
 import LevelTable from '@/plates/LevelTable.vue'
 import Overview from '@/plates/Overview.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
-import type { Stretch } from '@/plates/dragging'
-import type { Axis, Boundary, LevelPoint, PlateInput } from '@/plates/view'
-import type { Shown } from '@/api/livePlate'
+import type { Boundary, LevelPoint, PlateInput } from '@/plates/view'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import RunState from '@/ui/RunState.vue'
@@ -19,51 +17,29 @@ import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
+import Rows from './run/Rows.vue'
 import Notes from './run/Notes.vue'
 import Notices from './run/Notices.vue'
+import NowStanding from './run/NowStanding.vue'
 import Standing from './run/Standing.vue'
 import StepTable from './run/StepTable.vue'
 import Underway from './run/Underway.vue'
 import WindowChoice from './run/WindowChoice.vue'
+import People from './run/People.vue'
 import PlateChoices from './run/PlateChoices.vue'
 import RunMeters from './run/RunMeters.vue'
 import RunRoom from './run/RunRoom.vue'
 import { useShortcuts } from '@/ui/shortcuts'
+import { useLooking } from './run/looking'
+import { useRows } from './run/rows'
 import { tokens } from '@/ui/theme'
 
 const router = useRouter()
-const OVERVIEW_MS = 5_000
-const AROUND_S = 30
 const props = defineProps<{ id: number }>()
 const run = useRun(() => props.id)
 const live = computed(() => run.data.value !== undefined && !run.data.value.ended)
-const axis = ref<Axis>('clock')
-const WHOLE = { from_s: 0, until_s: 0, last_s: 0 }
-const shown = ref<Shown>({ of: '', split: '', ...WHOLE })
-/** Against load everything is shown. */
-const asked = computed<Shown>(() =>
-  axis.value === 'load' ? { ...shown.value, ...WHOLE } : shown.value,
-)
-/** The picture stands while people look; what is measured meanwhile is there once they follow again. */
-const frozen = ref(false)
-const following = computed(() => live.value && !frozen.value)
-const plate = usePlate(() => props.id, following, asked)
-const partly = computed(() => asked.value.until_s > 0 || asked.value.last_s > 0)
-const whole = usePlate(
-  () => props.id,
-  live,
-  { of: 'all', split: '', ...WHOLE },
-  {
-    every: OVERVIEW_MS,
-    when: partly,
-  },
-)
-watch(following, (is) => is && void plate.refetch())
-watch(live, (is) => {
-  if (is) return
-  frozen.value = false
-  void plate.refetch() // the last seconds arrive after the last live look
-})
+const { axis, shown, asked, frozen, following, plate, whole, stretch, look, lookAround } =
+  useLooking(() => props.id, live)
 watch(
   () => plate.data.value?.story,
   (now, before) => before !== undefined && now !== before && void run.refetch(),
@@ -74,6 +50,8 @@ watch(
     if (live.value && state !== run.data.value?.state) void run.refetch()
   },
 )
+const experiment = computed(() => run.data.value?.experiment_id)
+const { arrangement, rows: allRows } = useRows(experiment, () => input.value)
 const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)
 
@@ -142,27 +120,10 @@ const input = computed<PlateInput | null>(() => {
     flags: flags.value,
     window: stretch.value,
     prospect: prospect.value,
+    arrangement: arrangement.value,
     tokens: tokens.value,
   }
 })
-/** The stretch of the clock that is looked at, if not all of it. */
-const stretch = computed<Stretch | null>(() => {
-  const { from_s, until_s } = asked.value
-  if (until_s) return { from: from_s, until: until_s }
-  const seen = plate.data.value
-  if (!asked.value.last_s || !seen) return null
-  return { from: seen.first, until: Math.max(seen.elapsed_s, seen.first + 1) }
-})
-function look(at: Stretch | null) {
-  const piece = at ? { from_s: at.from, until_s: at.until } : {}
-  shown.value = { ...shown.value, ...WHOLE, ...piece }
-  if (at) axis.value = 'clock'
-}
-/** The minute around a moment. */
-function lookAround(at: number) {
-  const from = Math.max(0, Math.floor(at) - AROUND_S)
-  look({ from, until: Math.floor(at) + AROUND_S })
-}
 /** What would come of what somebody is about to ask. */
 const prospect = ref<Schemas['ProfileOutline'] | null>(null)
 /** What is ordered now, by group. */
@@ -342,6 +303,7 @@ useShortcuts([
           @hide="hovered = null"
         />
       </section>
+      <NowStanding v-if="live" :lines="run.data.value.standing" />
       <Notes
         v-if="notes.length"
         :notes="notes"
@@ -390,6 +352,7 @@ useShortcuts([
       <div class="mb-2 flex flex-wrap items-center gap-3">
         <AxisSwitch v-model="axis" />
         <PlateChoices v-if="input" v-model="shown" :plate="input.plate" />
+        <Rows v-if="allRows.length" v-model="arrangement" :rows="allRows" />
         <template v-if="axis === 'clock'">
           <WindowChoice v-model="shown" v-model:frozen="frozen" :live="live" />
         </template>
@@ -433,7 +396,14 @@ useShortcuts([
         :id="id"
         :shown="asked"
         :live="following"
+        :elapsed="elapsed"
         @isolate="shown = { ...shown, of: $event, split: '' }"
+      />
+      <People
+        v-if="input && input.plate.t.length && !run.data.value.seeded"
+        :id="id"
+        :shown="asked"
+        :live="following"
       />
       <RunMeters :run="run.data.value" :events="plate.data.value?.events ?? []" />
       <details class="mt-2">

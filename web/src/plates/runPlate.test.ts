@@ -1,3 +1,4 @@
+import { AS_IT_IS } from './arrangement'
 import { flags } from './marks'
 import { describe, expect, it } from 'vitest'
 import { draw } from './runPlate'
@@ -25,6 +26,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     axis: 'clock',
     window: null,
     prospect: null,
+    arrangement: AS_IT_IS,
     plate: {
       first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],

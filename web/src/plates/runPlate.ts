@@ -1,6 +1,7 @@
 /** The plate of a run as an ECharts option: pure, from columns and findings to a drawing. */
 import type { EChartsOption } from 'echarts'
 import { loadFigure, clock } from '@/ui/format'
+import { arranged } from './arrangement'
 import { LEFT, RIGHT, stack, type Placed } from './layout'
 import { rowsOf, type PlateRow } from './rows'
 import { viewOf, type PlateInput, type View } from './view'
@@ -14,7 +15,7 @@ export interface Drawing {
 
 export function draw(input: PlateInput): Drawing {
   const view = viewOf(input)
-  const { rows, height } = stack(rowsOf(view))
+  const { rows, height } = stack(arranged(rowsOf(view), input.arrangement))
   return { view, rows, height, option: assemble(view, rows) }
 }
 

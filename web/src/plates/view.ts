@@ -1,6 +1,7 @@
 /** What every row of a run's plate draws along: the axis in use, cut into places. */
 import type { Schemas } from '@/api/client'
 import type { Tokens } from '@/ui/theme'
+import type { Arrangement } from './arrangement'
 import type { Stretch } from './dragging'
 import { reach } from './strip'
 
@@ -56,6 +57,7 @@ export interface PlateInput {
   window: Stretch | null
   /** The load as it would be if what somebody is about to ask were done. */
   prospect: Profile | null
+  arrangement: Arrangement
   tokens: Tokens
 }
 

@@ -12,11 +12,10 @@ from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.engine.lifecycle import ENDED
+from stonekettle.engine.lifecycle import ENDED, RunState
 from stonekettle.engine.strategies import PLAN, SEARCH
 from stonekettle.report import result as results
 from stonekettle.server.access.roles import actor_of
-from stonekettle.server.acts import tell
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
@@ -34,18 +33,16 @@ from stonekettle.server.runs import (
     living,
     loads,
     markers,
-    metering,
     noticing,
     readiness,
     repeating,
     retention,
     room,
     rules,
-    steps,
     uploads,
 )
-from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import MetricsFile, Run
+from stonekettle.server.runs.watching_api import download
 from stonekettle.server.runs.work import MetricsFileLine, line_of
 
 router = Router(tags=["runs"])
@@ -137,6 +134,7 @@ class RunDetail(RunLine):
     markers: list[markers.MarkerLine]
     living: living.LivingFindings | None
     noticed: list[noticing.NoticeLine]
+    standing: list[noticing.StandingLine]
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
@@ -240,6 +238,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
         markers=markers.lines_of(run),
         noticed=noticing.lines_of(run),
+        standing=noticing.standing(run) if run.run_state == RunState.RUNNING else [],
         living=living.LivingFindings.model_validate(run.living) if run.living else None,
         generators=[
             GeneratorLine(
@@ -293,53 +292,6 @@ def keep_run(request: HttpRequest, run_id: int, body: KeepBody) -> Status[None]:
     return Status(204, None)
 
 
-class LivePlate(plates.Plate):
-    """A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
-    page has of that is old then."""
-
-    state: str
-    elapsed_s: int
-    story: int
-
-
-@router.get("/runs/{run_id}/plate", response=LivePlate)
-def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -> HttpResponse:
-    """What was measured, as columns over time: what was written since the page looked last, or everything."""
-    run = get_object_or_404(Run.objects.select_related("system").defer("result", "plan_document"), pk=run_id)
-    if run.run_state in ENDED:
-        metering.add_pins(run)
-    stored = data.seconds_stored(run)
-    read = plates.read(run, window, stored)
-    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored, story=loads.story(run))
-    return written(found)
-
-
-@router.get("/runs/{run_id}/steps", response=steps.StepTable)
-def get_steps(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
-    """What each journey and step did in a stretch of the run, while it is under way too."""
-    return written(_steps(run_id, window)[1])
-
-
-@router.get("/runs/{run_id}/steps.csv")
-def download_steps_csv(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
-    """The same as a table of values separated by commas."""
-    run, table = _steps(run_id, window)
-    return _download(request, run, steps.as_csv(table), "text/csv", "steps.csv")
-
-
-@router.get("/runs/{run_id}/steps.xlsx")
-def download_steps_xlsx(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
-    """The same as a workbook."""
-    run, table = _steps(run_id, window)
-    title = f"{run.revision.experiment.name}, run {run.pk}"
-    return _download(request, run, steps.as_xlsx(table, title), steps.XLSX, "steps.xlsx")
-
-
-def _steps(run_id: int, window: plates.Stretch) -> tuple[Run, steps.StepTable]:
-    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
-    return run, steps.of(run, window, data.seconds_stored(run))
-
-
 @router.post("/runs/{run_id}/stop", response={202: Started})
 def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     """Ask the run to end; its users finish the step they are in."""
@@ -354,7 +306,7 @@ def download_result(request: HttpRequest, run_id: int) -> HttpResponse:
         raise Conflict(f"Run {run.pk} recorded nothing, so it has no result.")
     marked = [line.model_dump(mode="json") for line in markers.lines_of(run)]
     told = {**run.result, "seeded": run.seeded, "against": run.against, "markers": marked}
-    return _download(request, run, json.dumps(told, indent=2), "application/json", "result.json")
+    return download(request, run, json.dumps(told, indent=2), "application/json", "result.json")
 
 
 class Pooled(Schema):
@@ -380,7 +332,7 @@ def compare_runs(request: HttpRequest, run_id: int, other_id: int, pooled: Query
 def download_facts(request: HttpRequest, run_id: int) -> HttpResponse:
     """Every figure of the findings with its error and block statistics, one a line."""
     run = _ended(run_id)
-    return _download(request, run, facts.as_csv(run), "text/csv", "facts.csv")
+    return download(request, run, facts.as_csv(run), "text/csv", "facts.csv")
 
 
 class ExportIn(Schema):
@@ -463,12 +415,6 @@ def _ended(run_id: int) -> Run:
     if run.run_state not in ENDED:
         raise Conflict(f"Run {run.pk} is still {run.state}; its files are complete when it has ended.")
     return run
-
-
-def _download(request: HttpRequest, run: Run, text: str | bytes, content_type: str, name: str) -> HttpResponse:
-    tell(actor_of(request), "exported", "run", run.pk, run.revision.experiment.name, note=name)
-    headers = {"Content-Disposition": f'attachment; filename="run-{run.pk}-{name}"'}
-    return HttpResponse(text, content_type=content_type, headers=headers)
 
 
 def _line(run: Run) -> dict[str, Any]:

@@ -294,6 +294,7 @@ class DatabaseControl:
         RunNote.objects.get_or_create(
             run_id=self.run_id, at_s=round(action.at_s, 3), who=action.who, text=hidden(action.text)
         )
+        Run.objects.goes_on(self.run_id)
 
     def _update(self, **fields: object) -> None:
         self._line.write(lambda: Run.objects.filter(pk=self.run_id).update(**fields))

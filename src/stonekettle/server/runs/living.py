@@ -74,3 +74,4 @@ class Watching(Beside):
         told: dict[str, Any] | None = None if found is None else found.model_dump(mode="json")
         if told != run.living:
             Run.objects.filter(pk=self.run_id).update(living=told)
+            Run.objects.goes_on(self.run_id)

@@ -45,10 +45,3 @@ def drawn_of(run: Run, seen: Foreseen) -> ProfileOutline:
     """What is foreseen of a run, as a line."""
     until = time.time() - (run.begun_at or 0.0) + AHEAD_S if seen.endless else 0.0
     return profile_of(seen.ordered, until).model_copy(update={"endless": seen.endless})
-
-
-def story(run: Run) -> int:
-    """A number that changes with what is told of a run beside its measurements."""
-    ended = run.notices.exclude(until_s=None).count()
-    known_to = (run.living or {}).get("at_s", 0)
-    return run.notes.count() + run.markers.count() + 2 * run.notices.count() + int(known_to) + ended

@@ -47,6 +47,11 @@ def put(account: Account, run: Run, text: str, at_s: float | None = None) -> Run
     if run.markers.count() >= MOST:
         raise Conflict(f"Run {run.pk} has {MOST} markers, which is as many as it can have. Take some away first.")
     account.about("run", run.pk, run.revision.experiment.name, note=f"{text} at {at_s:.0f} s")
+    return _put(account, run, text, at_s)
+
+
+def _put(account: Account, run: Run, text: str, at_s: float) -> RunMarker:
+    Run.objects.goes_on(run.pk)
     return RunMarker.objects.create(run=run, at_s=at_s, text=text, who=account.actor.name)
 
 
@@ -56,6 +61,7 @@ def change(account: Account, marker: RunMarker, text: str, at_s: float | None = 
     before = {"text": marker.text, "at_s": marker.at_s}
     marker.text, marker.at_s = _checked(marker.run, text, marker.at_s if at_s is None else at_s)
     marker.save(update_fields=["text", "at_s"])
+    Run.objects.goes_on(marker.run_id)
     account.about("run", marker.run_id, marker.run.revision.experiment.name, note=marker.text)
     account.changed(before, {"text": marker.text, "at_s": marker.at_s})
     return marker
@@ -64,6 +70,7 @@ def change(account: Account, marker: RunMarker, text: str, at_s: float | None = 
 @act("took away a marker", Role.PLANNER)
 def take_away(account: Account, marker: RunMarker) -> None:
     account.about("run", marker.run_id, marker.run.revision.experiment.name, note=marker.text)
+    Run.objects.goes_on(marker.run_id)
     marker.delete()
 
 
@@ -77,7 +84,7 @@ def put_on_system(account: Account, system: System, text: str, at: float | None 
         if run.state in UNDER_LOAD or (run.ended_at is not None and moment <= run.ended_at.timestamp()):
             text, at_s = _checked(run, text, moment - (run.begun_at or 0.0))
             if run.markers.count() < MOST:
-                found.append(RunMarker.objects.create(run=run, at_s=at_s, text=text, who=account.actor.name))
+                found.append(_put(account, run, text, at_s))
     told = f"in {', '.join(f'run {marker.run_id}' for marker in found)}" if found else "no run was under way"
     account.about("system", system.pk, system.name, note=f"{text}; {told}")
     return found

@@ -35,6 +35,10 @@ class RunQuerySet(models.QuerySet["Run"]):
         """Those that nobody has deleted."""
         return self.filter(deleted_at=None)
 
+    def goes_on(self, run_id: int) -> None:
+        """Something happened to a run that its page should hear of."""
+        self.filter(pk=run_id).update(story=models.F("story") + 1)
+
     def of_experiment(self, experiment_id: int) -> RunQuerySet:
         return self.filter(revision__experiment_id=experiment_id)
 
@@ -59,7 +63,8 @@ class Run(models.Model):
     history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows. ``course`` is where its load stands
-    (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far.
+    (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far;
+    ``story`` rises with whatever happens to it beside its measurements.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -97,6 +102,7 @@ class Run(models.Model):
     meter_columns: models.JSONField[Any, Any] = models.JSONField(default=dict)
     course: models.JSONField[Any, Any] = models.JSONField(null=True)
     living: models.JSONField[Any, Any] = models.JSONField(null=True)
+    story = models.PositiveIntegerField(default=0)
 
     objects = RunQuerySet.as_manager()
 

@@ -67,6 +67,39 @@ def lines_of(run: Run) -> list[NoticeLine]:
     return sorted(found, key=lambda one: -one.at_s)[:MOST]
 
 
+class StandingLine(Schema):
+    """How an objective or a stop rule stands by the last seconds: the share that misses it against the ``limit`` of
+    that, or how much of its limit a rule has reached, against 1. ``value`` is None where too little is known."""
+
+    kind: str
+    text: str
+    value: float | None
+    limit: float
+
+
+def standing(run: Run) -> list[StandingLine]:
+    """How objectives and stop rules stand now, of a run under load."""
+    conditions = Conditions(run)
+    long = max((one.length for one in conditions.watched), default=0)
+    rows = RunSecond.objects.filter(run=run, every=1).order_by("-second").values_list("second", "figures", "histograms")
+    for second, figures, histograms in reversed(rows[: long + LATE_S]):
+        conditions.hear(second, bytes(figures), bytes(histograms))
+    if conditions.resources:
+        busy = metering.lately(run.pk, conditions.resources, long)
+        for back in range(long, 0, -1):
+            until = {key: series[: max(0, series.size - back + 1)] for key, series in busy.items()}
+            conditions.hear_resources(until, 0)
+    return [
+        StandingLine(
+            kind=one.kind,
+            text=one.subject if one.kind != "errors" else f"errors of {one.subject}",
+            value=one.value,
+            limit=1.0 if one.kind == "stop rule" else one.limit,
+        )
+        for one in conditions.watched
+    ]
+
+
 @dataclass
 class _Second:
     """One second as conditions ask for it."""
@@ -93,6 +126,11 @@ class Conditions:
     @property
     def all(self) -> list[Condition]:
         return [*(one for *_, one in self._goals), self._order, self._blur, *(one for _, one in self._rules)]
+
+    @property
+    def watched(self) -> list[Condition]:
+        """Objectives and stop rules."""
+        return [*(one for *_, one in self._goals), *(one for _, one in self._rules)]
 
     def hear(self, second: int, packed: bytes, histograms: bytes) -> None:
         """Another second; what its resources did is asked of :meth:`hear_resources`."""
@@ -219,3 +257,4 @@ class Noticing(Beside):
                 RunNotice.objects.update_or_create(
                     run_id=self.run_id, kind=one.kind, subject=one.subject, at_s=one.since_s, defaults=told
                 )
+                Run.objects.goes_on(self.run_id)

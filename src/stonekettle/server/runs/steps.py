@@ -92,7 +92,7 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
     start = window.from_s // narrowest * narrowest
     end = max(start, math.ceil(min(window.until_s or seconds, seconds) / narrowest) * narrowest)
     layout = run.layout
-    sums = _sums(run, layout, list(_covering(start, end, narrowest)))
+    sums = _sums(run, layout, list(covering(start, end, narrowest)))
     trends = _trends(run, layout, start, end, narrowest)
     goals: dict[str, list[Any]] = {}
     for goal in run.goals:
@@ -141,7 +141,7 @@ def _journeys(layout: Layout) -> dict[str, str]:
     return {key: by_name.get(journey, "") for (journey, _), key in layout.step_ids.items()}
 
 
-def _covering(start: int, end: int, narrowest: int) -> Iterator[tuple[int, int]]:
+def covering(start: int, end: int, narrowest: int) -> Iterator[tuple[int, int]]:
     """The widest rows that make up a stretch, as (width, first second)."""
     at = start
     while at < end:

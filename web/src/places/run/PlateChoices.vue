@@ -40,7 +40,7 @@ const split = computed({
   <div class="flex flex-wrap items-center gap-2">
     <Choice
       v-model="of"
-      class="w-48"
+      class="w-40"
       label="Response time of"
       label-hidden
       :options="selections"
@@ -49,7 +49,7 @@ const split = computed({
     <Choice
       v-if="splits.length > 1"
       v-model="split"
-      class="w-32"
+      class="w-28"
       label="Rows are"
       label-hidden
       :options="splits"

@@ -9,7 +9,7 @@ import SortHead from './SortHead.vue'
 import { arranged, COLUMNS, FURTHER, type Column, type StepLine } from './stepTable'
 
 /** What each journey and step did in the stretch that is looked at. */
-const props = defineProps<{ id: number; shown: Shown; live: boolean }>()
+const props = defineProps<{ id: number; shown: Shown; live: boolean; elapsed: number }>()
 const emit = defineEmits<{ isolate: [string] }>()
 
 const stretch = computed(() => {
@@ -20,6 +20,10 @@ const table = useSteps(
   () => props.id,
   stretch,
   () => props.live,
+  () => {
+    const { from_s, until_s, last_s } = stretch.value
+    return until_s ? until_s - from_s : Math.min(last_s || props.elapsed, props.elapsed)
+  },
 )
 const sought = ref('')
 const by = ref<Column>('name')

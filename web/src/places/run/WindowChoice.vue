@@ -35,7 +35,7 @@ const chosen = computed({
 <template>
   <Choice
     v-model="chosen"
-    class="w-36"
+    class="w-32"
     label="Stretch of the run"
     label-hidden
     :options="options"

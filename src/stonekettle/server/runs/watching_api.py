@@ -1,0 +1,85 @@
+"""What a run measured, as its page looks at it while it goes on and later: the plate, its steps, its people."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from ninja import Query, Router
+
+from stonekettle.engine.lifecycle import ENDED
+from stonekettle.server.access.roles import actor_of
+from stonekettle.server.acts import tell
+from stonekettle.server.requests import written
+from stonekettle.server.runs import data, metering, people, steps
+from stonekettle.server.runs import plate as plates
+from stonekettle.server.runs.models import Run
+
+router = Router(tags=["runs"])
+
+
+class LivePlate(plates.Plate):
+    """A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
+    page has of that is old then."""
+
+    state: str
+    elapsed_s: int
+    story: int
+
+
+@router.get("/runs/{run_id}/plate", response=LivePlate)
+def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -> HttpResponse:
+    """What was measured, as columns over time: what was written since the page looked last, or everything."""
+    run = get_object_or_404(Run.objects.select_related("system").defer("result", "plan_document"), pk=run_id)
+    if run.run_state in ENDED:
+        metering.add_pins(run)
+    stored = data.seconds_stored(run)
+    read = plates.read(run, window, stored)
+    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored, story=run.story)
+    return written(found)
+
+
+@router.get("/runs/{run_id}/steps", response=steps.StepTable)
+def get_steps(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """What each journey and step did in a stretch of the run, while it is under way too."""
+    return written(_steps(run_id, window)[1])
+
+
+@router.get("/runs/{run_id}/steps.csv")
+def download_steps_csv(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """The same as a table of values separated by commas."""
+    run, table = _steps(run_id, window)
+    return download(request, run, steps.as_csv(table), "text/csv", "steps.csv")
+
+
+@router.get("/runs/{run_id}/steps.xlsx")
+def download_steps_xlsx(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """The same as a workbook."""
+    run, table = _steps(run_id, window)
+    title = f"{run.revision.experiment.name}, run {run.pk}"
+    return download(request, run, steps.as_xlsx(table, title), steps.XLSX, "steps.xlsx")
+
+
+def _steps(run_id: int, window: plates.Stretch) -> tuple[Run, steps.StepTable]:
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return run, steps.of(run, window, data.seconds_stored(run))
+
+
+@router.get("/runs/{run_id}/lives", response=people.Lives)
+def get_lives(request: HttpRequest, run_id: int, piece: Query[people.Piece]) -> HttpResponse:
+    """What each of the run's users did in a stretch of at most two minutes, bin by bin."""
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return written(people.lives(run, piece, data.seconds_stored(run)))
+
+
+@router.get("/runs/{run_id}/lives/{user}", response=list[people.RequestLine])
+def get_life(request: HttpRequest, run_id: int, user: int, piece: Query[people.Piece]) -> list[people.RequestLine]:
+    """The requests of one user in a stretch."""
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return people.requests_of(run, user, piece, data.seconds_stored(run))
+
+
+def download(request: HttpRequest, run: Run, text: str | bytes, content_type: str, name: str) -> HttpResponse:
+    """A file of a run made on the spot; the history tells of it."""
+    tell(actor_of(request), "exported", "run", run.pk, run.revision.experiment.name, note=name)
+    headers = {"Content-Disposition": f'attachment; filename="run-{run.pk}-{name}"'}
+    return HttpResponse(text, content_type=content_type, headers=headers)

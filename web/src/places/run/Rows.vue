@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import { Popover, PopoverButton, PopoverPanel } from '@headlessui/vue'
+import { computed } from 'vue'
+import {
+  AS_IT_IS,
+  moved,
+  ordered,
+  sized,
+  toggled,
+  type Arrangement,
+  type Size,
+} from '@/plates/arrangement'
+
+/** Which rows the plate shows, in which order, how high. */
+const props = defineProps<{ rows: { id: string; name: string; height: number }[] }>()
+const how = defineModel<Arrangement>({ required: true })
+const all = computed(() => ordered(props.rows, how.value))
+const changed = computed(() => JSON.stringify(how.value) !== JSON.stringify(AS_IT_IS))
+const SIZES: { value: Size; text: string }[] = [
+  { value: 'small', text: 'Small' },
+  { value: 'usual', text: 'Usual' },
+  { value: 'large', text: 'Large' },
+]
+const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Size
+</script>
+
+<template>
+  <Popover class="relative">
+    <PopoverButton class="rounded border border-rule bg-card px-3 py-1.5 hover:border-ink-2">
+      Rows<span v-if="how.hidden.length" class="label ml-1">{{ how.hidden.length }} hidden</span>
+    </PopoverButton>
+    <PopoverPanel
+      class="absolute right-0 z-20 mt-1 max-h-[70vh] w-96 max-w-[90vw] overflow-y-auto rounded border border-rule bg-card p-3 shadow-lg"
+      data-testid="rows"
+    >
+      <ul>
+        <li v-for="(row, i) in all" :key="row.id" class="flex items-center gap-2 py-0.5">
+          <label class="flex min-w-0 grow items-center gap-2">
+            <input
+              type="checkbox"
+              :checked="!how.hidden.includes(row.id)"
+              @change="how = toggled(how, row.id)"
+            />
+            <span class="truncate" :title="row.name">{{ row.name }}</span>
+          </label>
+          <select
+            class="label bg-transparent"
+            :aria-label="`Height of ${row.name}`"
+            :value="how.sizes[row.id] ?? 'usual'"
+            @change="how = sized(how, row.id, sizeOf($event))"
+          >
+            <option v-for="size in SIZES" :key="size.value" :value="size.value">
+              {{ size.text }}
+            </option>
+          </select>
+          <button
+            v-for="[by, arrow, where] in [
+              [-1, '↑', 'up'],
+              [1, '↓', 'down'],
+            ] as const"
+            :key="where"
+            type="button"
+            class="px-1 text-ink-2 hover:text-ink disabled:opacity-30"
+            :disabled="by < 0 ? i === 0 : i === all.length - 1"
+            :aria-label="`${row.name} ${where}`"
+            @click="how = moved(rows, how, row.id, by)"
+          >
+            {{ arrow }}
+          </button>
+        </li>
+      </ul>
+      <p class="label mt-2 flex justify-between gap-2 border-t border-rule pt-2">
+        <span>Remembered in this browser for every run of the experiment.</span>
+        <button
+          type="button"
+          class="whitespace-nowrap text-copper hover:underline disabled:opacity-40"
+          :disabled="!changed"
+          @click="how = AS_IT_IS"
+        >
+          As it was
+        </button>
+      </p>
+    </PopoverPanel>
+  </Popover>
+</template>
