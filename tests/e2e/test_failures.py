@@ -86,7 +86,7 @@ def test_others_take_over_the_people_of_a_killed_generator(api: Api, page: Page,
     assert users[15:23] == pytest.approx([20] * 8, abs=0.2)
     page.goto(f"{installed.url}/runs/{run}")
     page.get_by_text("History of this run").click()
-    expect(page.get_by_text("Others take over its people.")).to_be_visible()
+    expect(page.get_by_test_id("notices")).to_contain_text("Others take over its people.")
     expect(page.get_by_text("it ended with code -9").last).to_be_visible()
 
 

@@ -144,6 +144,7 @@ def test_of_two_who_steer_at_once_the_second_looks_again(
     for route in held:
         route.continue_()
     expect(other.get_by_test_id("mode")).to_contain_text("Held", timeout=15_000)
+    expect(other.get_by_role("button", name="Do it")).to_be_focused()
     other.keyboard.press("Enter")
     expect(other.get_by_test_id("answer")).to_have_text("Raised to 25 within 20 s.", timeout=15_000)
     # The first sees who did what without asking.

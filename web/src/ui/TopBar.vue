@@ -65,7 +65,7 @@ watch(
           </RouterLink>
         </li>
       </ul>
-      <div class="ml-auto flex items-center gap-3">
+      <div class="ml-auto flex min-w-0 flex-wrap items-center gap-x-3 gap-y-1">
         <RouterLink
           v-if="current"
           :to="others > 0 ? '/runs' : `/runs/${current.id}`"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { Popover, PopoverButton, PopoverPanel } from '@headlessui/vue'
-import { computed } from 'vue'
+import { computed, nextTick } from 'vue'
 import {
   AS_IT_IS,
   moved,
@@ -21,13 +21,19 @@ const SIZES: { value: Size; text: string }[] = [
   { value: 'usual', text: 'Usual' },
   { value: 'large', text: 'Large' },
 ]
+async function move(event: Event, id: string, by: number) {
+  const button = event.currentTarget as HTMLElement
+  how.value = moved(props.rows, how.value, id, by)
+  await nextTick()
+  button.focus() // a row that changes its place loses it
+}
 const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Size
 </script>
 
 <template>
   <Popover class="relative">
     <PopoverButton class="rounded border border-rule bg-card px-3 py-1.5 hover:border-ink-2">
-      Rows<span v-if="how.hidden.length" class="label ml-1">{{ how.hidden.length }} hidden</span>
+      Rows <span v-if="how.hidden.length" class="label">{{ how.hidden.length }} hidden</span>
     </PopoverButton>
     <PopoverPanel
       class="absolute right-0 z-20 mt-1 max-h-[70vh] w-96 max-w-[90vw] overflow-y-auto rounded border border-rule bg-card p-3 shadow-lg"
@@ -60,10 +66,10 @@ const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Si
             ] as const"
             :key="where"
             type="button"
-            class="px-1 text-ink-2 hover:text-ink disabled:opacity-30"
-            :disabled="by < 0 ? i === 0 : i === all.length - 1"
+            class="px-1 text-ink-2 hover:text-ink aria-disabled:opacity-30"
+            :aria-disabled="by < 0 ? i === 0 : i === all.length - 1"
             :aria-label="`${row.name} ${where}`"
-            @click="how = moved(rows, how, row.id, by)"
+            @click="move($event, row.id, by)"
           >
             {{ arrow }}
           </button>
