@@ -108,6 +108,18 @@ def store_readings(run: Run, seconds: int) -> None:
     data.store(run.pk, rounds)
 
 
+def store_second(generator: Generator, counted: Second, made: records.Records) -> None:
+    """A second as its generator would have told it."""
+    folded, histograms = fold(counted, made, np.arange(7)[None])
+    GeneratorSecond.objects.create(
+        generator=generator,
+        second=counted.second,
+        rollup=folded.as_dict(),
+        histograms=pack_histograms(histograms),
+        records=records.to_chunk(made),
+    )
+
+
 @pytest.fixture
 def make_run(experiment: Experiment) -> Callable[..., Run]:
     """A run with ``seconds`` stored seconds of 5 requests each."""
@@ -120,14 +132,7 @@ def make_run(experiment: Experiment) -> Callable[..., Run]:
             made = np.zeros(5, dtype=records.RECORD)
             made["step"], made["status"], made["total_us"] = [0, 1, 2, 3, 4], 200, 20_000
             counted = Second(t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [1, 1, 1, 1, 1, 0, 0])
-            folded, histograms = fold(counted, made, np.arange(7)[None])
-            GeneratorSecond.objects.create(
-                generator=generator,
-                second=t,
-                rollup=folded.as_dict(),
-                histograms=pack_histograms(histograms),
-                records=records.to_chunk(made),
-            )
+            store_second(generator, counted, made)
         store_readings(run, seconds)
         merging.merge(run.pk)
         metering.Reader(run.pk).look()

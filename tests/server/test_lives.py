@@ -13,9 +13,10 @@ from django.test import Client
 
 from stonekettle.core.weave import FAILED
 from stonekettle.engine import records
-from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.engine.rollup import Second
 from stonekettle.server.runs import bundling, merging
-from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
+from stonekettle.server.runs.models import Generator, Run
+from tests.server.conftest import store_second
 
 pytestmark = pytest.mark.django_db
 USERS = 6
@@ -33,14 +34,7 @@ def told(run: Run, seconds: int, users: int = USERS) -> None:
             made["error"][2], made["status"][2] = 1, 503
         started = [users + (t == seconds - 1), 0, 0, 0, 0, 0, 0]
         counted = Second(t, float(users), 1.5, 0.5, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, started)
-        folded, histograms = fold(counted, made, np.arange(7)[None])
-        GeneratorSecond.objects.create(
-            generator=generator,
-            second=t,
-            rollup=folded.as_dict(),
-            histograms=pack_histograms(histograms),
-            records=records.to_chunk(made),
-        )
+        store_second(generator, counted, made)
     merging.merge(run.pk)
 
 

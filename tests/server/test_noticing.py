@@ -13,12 +13,13 @@ from django.test import Client
 from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook, records
-from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.engine.rollup import Second
 from stonekettle.plan import document
 from stonekettle.plan.models import StopRule
 from stonekettle.server.runs import merging
-from stonekettle.server.runs.models import Generator, GeneratorSecond, MeterSecond, Run, RunNote, RunNotice, RunOrder
+from stonekettle.server.runs.models import Generator, MeterSecond, Run, RunNote, RunNotice, RunOrder
 from stonekettle.server.runs.noticing import Noticing
+from tests.server.conftest import store_second
 
 pytestmark = pytest.mark.django_db
 STOP = [{"errors": "50 %", "for": "10 s"}]
@@ -36,14 +37,7 @@ def told(run: Run, first: int, last: int, *, slow: bool = False, errors: int = 0
         aimed = made["step"] == int(goal.selection.removeprefix("step:"))
         made["total_us"][aimed] = goal.limit_s * 1e6 * (2.0 if slow else 0.2)
         counted = Second(t, 30.0, 1.0, overdue, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [4, 4, 4, 4, 4, 0, 0])
-        folded, histograms = fold(counted, made, np.arange(7)[None])
-        GeneratorSecond.objects.create(
-            generator=generator,
-            second=t,
-            rollup=folded.as_dict(),
-            histograms=pack_histograms(histograms),
-            records=records.to_chunk(made),
-        )
+        store_second(generator, counted, made)
     merging.merge(run.pk)
 
 

@@ -13,10 +13,11 @@ import pytest
 from django.test import Client
 
 from stonekettle.engine import records
-from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.engine.rollup import Second
 from stonekettle.server.runs import merging, metering
-from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
+from stonekettle.server.runs.models import Generator, Run
 from stonekettle.server.runs.steps import covering
+from tests.server.conftest import store_second
 
 pytestmark = pytest.mark.django_db
 
@@ -35,14 +36,7 @@ def run(make_run: Callable[..., Run]) -> Run:
         made["step"][4] = int(goal.selection.removeprefix("step:"))
         made["total_us"][4] = goal.limit_s * 1e6 * (t + 0.5) / 40
         counted = Second(t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [4, 0, 0, 0, 0, 0, 0])
-        folded, histograms = fold(counted, made, np.arange(7)[None])
-        GeneratorSecond.objects.create(
-            generator=generator,
-            second=t,
-            rollup=folded.as_dict(),
-            histograms=pack_histograms(histograms),
-            records=records.to_chunk(made),
-        )
+        store_second(generator, counted, made)
     merging.merge(run.pk)
     metering.Reader(run.pk).look()
     run.refresh_from_db()
