@@ -68,7 +68,7 @@ def test_a_cut_ends_what_is_in_the_air_at_once(known_server: KnownServer) -> Non
             loop.book.hear(Order(99, 0.3, {}, last=True, haste=True, cut=True))
 
     played = Played(known_server.url, "/slow", users=4, seconds=30, think="1 ms", hear=hear)
-    assert played.errors() == {"cut off at the end"}
+    assert "cut off at the end" in played.errors()
     assert played.lasted < 2
 
 
