@@ -14,6 +14,7 @@ from stonekettle.core.limit import Limit
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned, planned
 from stonekettle.core.queueing import Station, throughput_at
+from stonekettle.core.run_data import HARDWARE
 from stonekettle.core.saturation import Saturation
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
@@ -36,7 +37,7 @@ def best(config: PracticeConfig, profile: LoadProfile, think_s: float = 1.0, *, 
     for seed in range(8):
         run = simulate(config, visits(think_s), profile, seed=seed)
         levels = measure(run, as_planned(profile).levels())
-        demands = [d for r in run.resources if metered and not r.is_pool and (d := laws.demand(r, levels))]
+        demands = [d for r in run.resources if metered and r.kind in HARDWARE and (d := laws.demand(r, levels))]
         rate = np.array([lv.throughput for lv in levels])
         se = np.array([lv.throughput_se for lv in levels])
         found.append(limit.best(levels, rate, se, demands, float(rate.max())))
@@ -69,7 +70,7 @@ def test_an_exact_curve_without_noise_is_no_plateau_where_it_has_none() -> None:
             )
         )
     run = simulate(TWO, visits(0.4), climb(1, 10, 1, 40))
-    demands = [d for r in run.resources if (d := laws.demand(r, levels))]
+    demands = [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, levels))]
     found = saturation.find(levels, demands)
     assert isinstance(found, Saturation)
     told = limit.best(levels, exact, 0.001 * exact, demands, float(exact[-1])).throughput
@@ -132,7 +133,9 @@ def test_the_truth_of_a_small_system_lies_in_the_interval_of_its_saturation_poin
     for seed in range(8):
         levels = levels_of(TWO, climb(2, 20, 2, 40), 0.4, seed)
         run = simulate(TWO, visits(0.4), climb(2, 20, 2, 40), seed=seed)
-        found = saturation.find(levels, [d for r in run.resources if (d := laws.demand(r, levels))])
+        found = saturation.find(
+            levels, [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, levels))]
+        )
         assert isinstance(found, Saturation)
         if found.load is not None:
             covered.append(found.load.low < real < found.load.high)

@@ -13,6 +13,7 @@ from stonekettle.core.hinge import fit_hinge
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.orders import as_planned, planned
+from stonekettle.core.run_data import HARDWARE
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Reason
 from stonekettle.practice import truth
@@ -25,7 +26,7 @@ from tests.conftest import ROUTE, climb, one_server_system, visits
 def find(config: PracticeConfig, profile: LoadProfile, think_s: float = 1.0, seed: int = 4) -> Saturation:
     run = simulate(config, visits(think_s), profile, seed=seed)
     levels = measure(run, as_planned(profile).levels())
-    demands = [d for r in run.resources if not r.is_pool and (d := laws.demand(r, levels))]
+    demands = [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, levels))]
     found = saturation.find(levels, demands)
     assert isinstance(found, Saturation)
     return found
@@ -140,7 +141,7 @@ def test_a_limit_reached_by_a_late_generator_lies_between_the_plateau_and_the_ce
     run = simulate(config, visits(1.0), profile, loop=Laborious(0.0047))
     levels = measure(run, as_planned(profile).levels())
     assert max(lv.shift for lv in levels) > saturation.MOST_SHIFT
-    demands = [d for r in run.resources if (d := laws.demand(r, levels))]
+    demands = [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, levels))]
     found = saturation.find(levels, demands)
     assert isinstance(found, Saturation)
     assert found.status == "reached"
@@ -165,7 +166,7 @@ def test_where_people_arrive_by_rate_the_limit_is_told_in_arrivals_per_second() 
     assert {level.load.kind for level in levels} == {"arrivals"}
     assert [level.load.delivered for level in levels] == pytest.approx([8 * k for k in range(1, 9)], rel=0.2)
     assert levels[-1].users > 5 * levels[-1].load.delivered
-    found = saturation.find(levels, [d for r in run.resources if (d := laws.demand(r, levels))])
+    found = saturation.find(levels, [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, levels))])
     assert isinstance(found, Saturation)
     assert found.status == "reached"
     assert found.load is not None
@@ -177,7 +178,7 @@ def test_where_people_arrive_by_rate_the_limit_is_told_in_arrivals_per_second() 
 def few(config: PracticeConfig, *loads: int, metered: bool = True) -> Saturation | Declined:
     profile = LoadProfile(tuple(Segment.hold(users, 30) for users in loads))
     run = simulate(config, visits(1.0), profile, seed=4)
-    keys = [r.key for r in run.resources] if metered else []
+    keys = [r.key for r in run.resources if r.kind in HARDWARE] if metered else []
     return saturation.find(measure(run, as_planned(profile).levels()), metered=keys)
 
 

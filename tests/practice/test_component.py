@@ -118,6 +118,19 @@ def test_one_instance_is_slow_and_the_others_are_not() -> None:
     assert [round(metrics(live, i)["requests_total"]) for i in range(3)] == [1, 1, 1]
 
 
+def test_troubles_begin_when_they_are_told_to() -> None:
+    live, clock = component(instances=2, slow_factor=3.0, leak_kb=1_000, troubled_from_s=150.0, cpus=1, job_every_s=5.0)
+
+    def both() -> list[int]:
+        return sorted(round((visit(live, 0.001) - clock.now) * 1000) for _ in range(2))
+
+    assert both() == [1, 1]
+    assert metrics(live)["memory_used_bytes"] == pytest.approx(0.3 * 2048e6)
+    clock.now = 152.0
+    assert both() == [1, 3]
+    assert metrics(live)["memory_used_bytes"] == pytest.approx(0.3 * 2048e6 + 1e6)
+
+
 def test_an_unmetered_dependency_stands_behind_its_routes() -> None:
     config = from_document({"unmetered": {"name": "clearing", "ms": 50, "routes": ["POST /tickets"]}})
     assert not config.component("clearing").metered

@@ -104,6 +104,34 @@ def test_work_slows_down_and_warms_up() -> None:
     assert cold.succeeded[150:].mean() == pytest.approx(100, rel=0.04)
 
 
+def use(run: RunData, key: str, first: int, last: int) -> float:
+    return float(next(r for r in run.resources if r.key == key).utilisation[first:last].mean())
+
+
+def test_an_instance_becomes_slow_and_the_others_do_not() -> None:
+    config = one_server_system(20, servers=2, instances=3, slow_factor=4.0, troubled_from_s=100.0)
+    run = held(config, 30, 300)
+    before, after = run.succeeded[20:100].mean(), run.succeeded[120:300].mean()
+    cost = use(run, "shop.cpu", 120, 300) * after**-1 / (use(run, "shop.cpu", 20, 100) * before**-1)
+    # Every third visit takes four times as long.
+    assert cost == pytest.approx(2.0, rel=0.1)
+
+
+def test_a_leak_and_other_work_begin_when_they_are_told_to() -> None:
+    config = one_server_system(20, servers=4, leak_kb=400, memory_mb=1000, troubled_from_s=60.0, restart_s=5.0)
+    run = held(config, 50, 160)
+    assert use(run, "shop.memory", 20, 60) == pytest.approx(0.3, abs=0.002)
+    # 0.4 MB with each of some 49 visits a second: 700 MB are gone in 36 s, and again after a restart.
+    memory = next(r for r in run.resources if r.key == "shop.memory").utilisation
+    assert memory[80] == pytest.approx(0.3 + 0.0196 * 20, rel=0.08)
+    assert memory[90:100].max() > 0.95
+    assert set(run.error_kinds) == {"status 503"}
+    refused = np.nonzero(run.errors.sum(axis=1))[0]
+    assert 92 <= refused[0] <= 102
+    jobs = held(one_server_system(20, servers=4, job_every_s=1, job_s=1, job_cpus=2, troubled_from_s=60.0), 20, 120)
+    assert use(jobs, "shop.cpu", 70, 120) - use(jobs, "shop.cpu", 20, 60) == pytest.approx(0.5, abs=0.03)
+
+
 def test_who_waits_too_long_goes_away_and_is_served_all_the_same() -> None:
     run = held(one_server_system(20, servers=1), 100, 90, limit_s=0.3)
     assert set(run.error_kinds) == {"time limit"}
@@ -122,7 +150,7 @@ def test_visits_fail_after_their_work_always_or_only_in_a_crowd() -> None:
 
 def test_what_is_not_metered_is_not_told() -> None:
     config = one_server_system(20, servers=4, pool=2, pool_metered=False)
-    assert [r.key for r in held(config, 30, 30).resources] == ["shop.cpu"]
+    assert [r.key for r in held(config, 30, 30).resources] == ["shop.cpu", "shop.memory"]
     assert not held(one_server_system(20, metered=False), 30, 30).resources
 
 

@@ -14,11 +14,22 @@ from stonekettle.core.load_profile import Target
 from stonekettle.core.orders import Order
 from stonekettle.engine import orderbook, records
 from stonekettle.engine.rollup import Second
+from stonekettle.meters.samples import Catalogue, Source
 from stonekettle.plan import document
 from stonekettle.plan.models import StopRule
-from stonekettle.server.runs import merging
-from stonekettle.server.runs.models import Generator, MeterSecond, Run, RunNote, RunNotice, RunOrder
+from stonekettle.server.runs import data, merging, metering
+from stonekettle.server.runs.models import (
+    Generator,
+    MeterScrape,
+    MeterSecond,
+    MeterSeries,
+    Run,
+    RunNote,
+    RunNotice,
+    RunOrder,
+)
 from stonekettle.server.runs.noticing import Noticing
+from stonekettle.server.runs.unusual import Unusual
 from tests.server.conftest import store_second
 
 pytestmark = pytest.mark.django_db
@@ -127,6 +138,70 @@ def test_a_rule_on_a_resource_stands_where_its_meter_does(client: Client, make_r
     run.save()
     (stands,) = [one for one in client.get(f"/api/runs/{run.pk}").json()["standing"] if one["kind"] == "stop rule"]
     assert stands["value"] == pytest.approx(0.5 / 0.8, rel=0.01)
+
+
+def metered(run: Run, first: int, last: int, *, busy: float, memory: float = 0.4, grows: float = 0.0) -> None:
+    """What the ledger's page told in these seconds: so many busy cores of four, and a share of its memory."""
+    catalogue = Catalogue()
+    names = {
+        "cpu_seconds": "counter",
+        "cpu_cores": "gauge",
+        "memory_used_bytes": "gauge",
+        "memory_limit_bytes": "gauge",
+    }
+    cpu, cores, used, limit = (
+        Source("ledger", "ledger:1", f"quillport_{name}", (), kind) for name, kind in names.items()
+    )
+    if first == 0:
+        MeterSeries.objects.filter(run=run).delete()
+        MeterScrape.objects.filter(run=run).delete()
+    begun = {0: 0.0, 60: 120.0}[first]
+    data.store(
+        run.pk,
+        [
+            catalogue.batch(
+                t,
+                [
+                    (cpu, t, begun + busy * (t - first)),
+                    (cores, t, 4.0),
+                    (used, t, 1e9 * (memory + grows * (t - first))),
+                    (limit, t, 1e9),
+                ],
+            )
+            for t in range(first if first == 0 else first + 1, last + 1)
+        ],
+    )
+    metering.Reader(run.pk).look()
+
+
+def test_what_is_unusual_in_a_resource_is_told_in_its_row(client: Client, run: Run) -> None:
+    watch = Noticing(run.pk)
+    told(run, 0, 60)
+    metered(run, 0, 60, busy=2.0)
+    watch.look()
+    assert noticed(client, run) == []
+    told(run, 60, 120)
+    metered(run, 60, 120, busy=3.6, grows=0.002)
+    watch.look()
+    found = {one["kind"]: one for one in noticed(client, run)}
+    cost, memory = found["cost"], found["memory"]
+    assert (cost["row"], cost["until_s"], cost["at_s"]) == ("resource:ledger.cpu", None, 60)
+    assert cost["text"] == "ledger CPU works 80 % more than the steps done explain"
+    assert (memory["row"], memory["at_s"]) == ("resource:ledger.memory", 60)
+    # 0.2 % a second from 40 % on, with the last seconds still to come from slower meters.
+    assert memory["text"].startswith("ledger memory grows by 12 % of all a minute, more than the load explains: ")
+    assert memory["text"].endswith(": full in 4 min 10 s at this rate")
+    again = Noticing(run.pk)
+    again.look()
+    assert {one["kind"] for one in noticed(client, run)} == {"cost", "memory"}
+    assert RunNotice.objects.count() == 2
+
+
+def test_without_meters_nothing_is_unusual(client: Client, run: Run) -> None:
+    told(run, 0, 60)
+    watch = Unusual(run.layout)
+    watch.look(run)
+    assert watch.notices == []
 
 
 def test_what_the_plan_did_and_meters_showed_stand_among_them(client: Client, run: Run) -> None:

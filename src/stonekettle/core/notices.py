@@ -13,7 +13,7 @@ from typing import Literal
 
 from stonekettle.core.objectives import wilson
 
-Kind = Literal["objective", "errors", "order", "blur", "stop rule"]
+Kind = Literal["objective", "errors", "order", "blur", "stop rule", "cost", "memory"]
 DISPERSION = 4.0
 """Requests are not independent: so many of them tell as much as one that was (the shrinkage target of the early stop
 of a search)."""

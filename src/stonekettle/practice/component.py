@@ -15,12 +15,12 @@ from prometheus_client.registry import Collector
 
 from stonekettle.practice import shapes
 from stonekettle.practice.config import CACHE_HIT_COST, Component, Version, Visit
+from stonekettle.practice.shapes import MEGABYTE
 from stonekettle.practice.station import Pool, Servers
 
 LATENCY_BOUNDS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0)
 BLOCK_BYTES = (4_096, 8_192, 16_384, 65_536, 262_144)
 _BLOCK_WEIGHTS = {"read": (6, 30, 8, 3, 1), "write": (10, 16, 12, 8, 4)}
-MEGABYTE = 1e6
 VISIT_BYTES = 900
 """What an inner component answers, on the wire."""
 
@@ -90,12 +90,13 @@ class LiveInstance(Collector):
     @property
     def memory_used(self) -> float:
         config, version = self.component.config, self.component.version
-        return (0.3 * config.memory_mb * version.memory + 0.4 * self.inside) * MEGABYTE + self.leaked
+        return shapes.memory_mb(config, self.inside, version.memory) * MEGABYTE + self.leaked
 
     def leak(self) -> None:
         """Lose some memory with every request; when it is full, crash and start anew."""
         config = self.component.config
-        self.leaked += config.leak_kb * 1000
+        if shapes.troubled(config, self.component.clock()):
+            self.leaked += config.leak_kb * 1000
         if self.leaked and self.memory_used >= config.memory_mb * MEGABYTE:
             self.boot(self.component.clock() + config.restart_s)
 
@@ -156,15 +157,14 @@ class LiveComponent:
     ) -> None:
         self.config, self.clock, self._random, self._drift = config, clock, random, drift
         self.version = config.versions[0] if config.versions else Version("")
-        self._divided = config.slow_factor != 1.0
-        sets, share = (config.instances, 1) if self._divided else (1, config.instances)
+        sets, share = (config.instances, 1) if config.divided else (1, config.instances)
         pauses = shapes.pauses_of(config)
         self._cpu = [Servers(config.cpus * share, pauses) for _ in range(sets)]
         self._disk = [Servers(config.disks * share, pauses) for _ in range(sets)] if config.disks else None
         self.pool = Pool(config.pool) if config.pool is not None else None
         self._lock = Pool(1)
         self._served = 0
-        self._next_job = config.job_every_s
+        self._next_job = config.troubled_from_s + config.job_every_s
         self.inside = 0
         self.activated = 0
         self._remembered: OrderedDict[str, None] = OrderedDict()
@@ -173,8 +173,8 @@ class LiveComponent:
 
     def servers_of(self, number: int) -> tuple[Servers, Servers | None, int]:
         """An instance's cpu, its disk, and among how many they are shared."""
-        place = number if self._divided else 0
-        share = 1 if self._divided else self.config.instances
+        place = number if self.config.divided else 0
+        share = 1 if self.config.divided else self.config.instances
         return self._cpu[place], self._disk[place] if self._disk else None, share
 
     def deploy(self, version: Version) -> float:
@@ -210,12 +210,11 @@ class LiveComponent:
     ) -> float:
         """One visit that arrives at ``at`` for a request of ``address``; when it ends (loop seconds)."""
         cpu, disk, _ = self.servers_of(instance.number)
-        slow = self.config.slow_factor if self._divided and instance.number == len(self.instances) - 1 else 1.0
         if self.pool is not None:
             at = await self.pool.enter(at)
         try:
             self._start_jobs(at)
-            slow *= self._drift(at)
+            slow = shapes.slowness(self.config, at, instance.number) * self._drift(at)
             factor = slow * shapes.wear(self.config, at, self._served) * self._cache_factor(instance, address)
             factor *= self.version.work
             at = await self._sleep_until(cpu.serve(at, draws.cpu() * factor))

@@ -36,7 +36,7 @@ class Component:
     """A component: ``instances`` alike, each with ``cpus`` and ``disks`` servers.
 
     ``pool`` connections admit that many requests at a time to the whole component (None: no
-    limit). With ``refuse_over`` the component answers 503 at once when so many are inside.
+    limit). Without ``memory_mb`` nothing is known of its memory. With ``refuse_over`` the component answers 503 at once when so many are inside.
     ``cache_hits`` is the share of visits its cache answers, at a fifth of the mean time; misses
     take longer, so that the mean stays. With ``remembers`` it answers the last so many addresses at a
     fifth of their time, so that identical data flatter it. With a ``slow_factor`` instances have servers of their own
@@ -49,7 +49,8 @@ class Component:
     passed. Work grows by the share ``slows_per_minute``. Each ``pause_every_s`` its servers all stand still for
     ``pause_s``; each ``job_every_s`` a job takes ``job_cpus`` of them for ``job_s``. The share ``fails`` of visits
     comes to nothing after its work was done, with ``fails_over`` only while more than so many are inside. A pool
-    that is not ``pool_metered`` is not told of.
+    that is not ``pool_metered`` is not told of. A slow instance, a leak, growing work and jobs may begin later, when
+    it has been up for ``troubled_from_s``.
 
     It starts in the first of its ``versions``; the practice cloud deploys another one.
     """
@@ -79,10 +80,16 @@ class Component:
     job_every_s: float = 0.0
     job_s: float = 0.0
     job_cpus: int = 1
+    troubled_from_s: float = 0.0
     fails: float = 0.0
     fails_over: int = 0
     pool_metered: bool = True
     versions: tuple[Version, ...] = ()
+
+    @property
+    def divided(self) -> bool:
+        """Whether each instance has servers of its own."""
+        return self.slow_factor != 1.0
 
 
 @dataclass(frozen=True)

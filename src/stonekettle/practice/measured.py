@@ -117,7 +117,7 @@ def _components(resources: Sequence[MeasuredResource]) -> list[Component]:
             own["pool"] = size
         else:
             own["disks" if resource.kind == "disk" else "cpus"] = size
-    return [Component(name, **sizes) for name, sizes in found.items()]  # type: ignore[arg-type]
+    return [Component(name, memory_mb=0, **sizes) for name, sizes in found.items()]  # type: ignore[arg-type]
 
 
 def _visits(measured: MeasuredSystem, response_s: float | None) -> tuple[Visit, ...]:

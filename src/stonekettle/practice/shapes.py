@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 from stonekettle.practice.config import Component, PracticeConfig
 
+MEGABYTE = 1e6
+
 
 @dataclass(frozen=True)
 class Pauses:
@@ -54,4 +56,20 @@ def wears(component: Component) -> bool:
 def wear(component: Component, now_s: float, visits: int) -> float:
     """How many times as long as usual work takes after so many seconds and visits."""
     cold = 1 + (component.cold_factor - 1) * math.exp(-visits / component.warms_over)
-    return cold * (1 + component.slows_per_minute * now_s / 60)
+    return cold * (1 + component.slows_per_minute * max(0.0, now_s - component.troubled_from_s) / 60)
+
+
+def troubled(component: Component, now_s: float) -> bool:
+    """Whether what troubles it has begun."""
+    return now_s >= component.troubled_from_s
+
+
+def slowness(component: Component, now_s: float, instance: int) -> float:
+    """How many times as long as usual work takes at this instance: of those that are divided the last one is slow."""
+    last = component.divided and instance == component.instances - 1
+    return component.slow_factor if last and troubled(component, now_s) else 1.0
+
+
+def memory_mb(component: Component, inside: float, needs: float = 1.0) -> float:
+    """The memory that an instance uses with so many requests inside; ``needs`` times as much to begin with."""
+    return 0.3 * component.memory_mb * needs + 0.4 * inside

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from random import Random
 
@@ -27,12 +27,36 @@ class _Place:
     wears: bool
     inside: int = 0
     served: int = 0
+    turn: int = 0
+    leaked_mb: float = 0.0
+    up_at: float = 0.0
+    memory_mb: list[float] = field(default_factory=list)
+    """What an instance had in use when each second ended, but for the newest ones in which nothing happened."""
+
+    @property
+    def used_mb(self) -> float:
+        """The memory that an instance uses."""
+        return shapes.memory_mb(self.config, self.inside / self.config.instances) + self.leaked_mb
+
+    def settle(self, now: float) -> None:
+        """Note the memory of the seconds that have passed."""
+        if (passed := int(now) - len(self.memory_mb)) > 0:
+            self.memory_mb += [self.used_mb] * passed
+
+    def leak(self, now: float) -> None:
+        """Lose memory with a visit; when it is full all instances start anew."""
+        if shapes.troubled(self.config, now):
+            self.leaked_mb += self.config.leak_kb / 1000 / self.config.instances
+            if self.used_mb >= self.config.memory_mb:
+                self.leaked_mb, self.up_at = 0.0, now + self.config.restart_s
 
 
 @dataclass(frozen=True, slots=True)
 class _Visit:
+    """``stages`` are the stations in turn, each of them one for all instances or one for each."""
+
     place: _Place
-    stages: tuple[tuple[Station, Callable[[], float]], ...]
+    stages: tuple[tuple[Sequence[Station], Callable[[], float]], ...]
 
 
 Phases = tuple[tuple[_Visit, ...], ...]
@@ -58,6 +82,7 @@ class _Branch:
     request: _Request
     visit: _Visit
     stage: int = 0
+    instance: int = 0
 
 
 class SimulatedSystem:
@@ -66,7 +91,7 @@ class SimulatedSystem:
     def __init__(self, config: PracticeConfig, random: Random, schedule: Schedule) -> None:
         self._config, self._random, self._schedule = config, random, schedule
         self._drifts = config.drift != 0.0
-        self._servers: dict[str, Station] = {}
+        self._servers: dict[str, list[Station]] = {}
         self._locks: dict[str, Lock] = {}
         self._places = {c.name: self._build(c) for c in config.components}
 
@@ -77,20 +102,22 @@ class SimulatedSystem:
     def _build(self, component: Component) -> _Place:
         pauses = shapes.pauses_of(component)
         kind = Shared if component.sharing else InTurn
+        sets, share = (component.instances, 1) if component.divided else (1, component.instances)
         if component.cpus:
-            self._servers[f"{component.name}.cpu"] = kind(component.cpus * component.instances, pauses, self._schedule)
+            cpus = [kind(component.cpus * share, pauses, self._schedule) for _ in range(sets)]
+            self._servers[f"{component.name}.cpu"] = [*cpus]
         if component.disks:
-            disks = InTurn(component.disks * component.instances, pauses, self._schedule)
-            self._servers[f"{component.name}.disk"] = disks
+            disks = [InTurn(component.disks * share, pauses, self._schedule) for _ in range(sets)]
+            self._servers[f"{component.name}.disk"] = [*disks]
         self._locks[component.name] = Lock(component.lock_growth, pauses, self._schedule)
         if component.job_every_s > 0:
-            self._schedule(component.job_every_s, self._job, component)
+            self._schedule(component.troubled_from_s + component.job_every_s, self._job, component)
         pool = Places(component.pool) if component.pool is not None else None
         return _Place(component, pool, shapes.wears(component))
 
     def _job(self, now: float, component: Component) -> None:
         for _ in range(component.job_cpus):
-            self._servers[f"{component.name}.cpu"].serve(now, component.job_s, lambda *_: None, None)
+            self._servers[f"{component.name}.cpu"][0].serve(now, component.job_s, lambda *_: None, None)
         self._schedule(now + component.job_every_s, self._job, component)
 
     def compiled(self, route_name: str) -> Phases:
@@ -101,13 +128,13 @@ class SimulatedSystem:
     def _compile_visit(self, visit: Visit) -> _Visit:
         name = visit.component
         stages = tuple(
-            (station, self._config.law(ms).sampler(self._random))
-            for station, ms in (
+            (stations, self._config.law(ms).sampler(self._random))
+            for stations, ms in (
                 (self._servers.get(f"{name}.cpu"), visit.cpu_ms),
                 (self._servers.get(f"{name}.disk"), visit.disk_ms),
-                (self._locks[name], self._places[name].config.lock_ms),
+                ([self._locks[name]], self._places[name].config.lock_ms),
             )
-            if station is not None and ms > 0
+            if stations is not None and ms > 0
         )
         return _Visit(self._places[name], stages)
 
@@ -116,7 +143,10 @@ class SimulatedSystem:
         if request.error or request.at == len(request.phases):
             # As over sockets, the components visited are occupied until the answer leaves.
             for place in request.entered:
+                place.settle(now)
                 place.inside -= 1
+                if place.config.leak_kb:
+                    place.leak(now)
             request.answer(now, request.error)
             return
         phase = request.phases[request.at]
@@ -129,11 +159,14 @@ class SimulatedSystem:
         """Enter a component: be refused, wait for its pool, or be served."""
         place = branch.visit.place
         limit = place.config.refuse_over
-        if limit is not None and place.inside >= limit:
+        if now < place.up_at or (limit is not None and place.inside >= limit):
             branch.request.error = REFUSED
             self._schedule(now + REFUSAL_S, self._end_visit, branch)
             return
+        place.settle(now)
         place.inside += 1
+        place.turn += 1
+        branch.instance = place.turn % place.config.instances
         branch.request.entered.append(place)
         if place.pool is not None:
             place.pool.enter(now, self._serve, branch)
@@ -145,11 +178,15 @@ class SimulatedSystem:
         place = visit.place
         if stage < len(visit.stages):
             branch.stage += 1
-            station, draw = visit.stages[stage]
+            stations, draw = visit.stages[stage]
             work_s = draw() * shapes.wear(place.config, now, place.served) if place.wears else draw()
             if self._drifts:
                 work_s *= shapes.drifted(self._config, now)
-            station.serve(now, work_s, self._serve, branch)
+            if len(stations) == 1:
+                stations[0].serve(now, work_s, self._serve, branch)
+                return
+            work_s *= shapes.slowness(place.config, now, branch.instance)
+            stations[branch.instance].serve(now, work_s, self._serve, branch)
             return
         place.served += 1
         if place.pool is not None:
@@ -169,16 +206,25 @@ class SimulatedSystem:
         """What its meters tell up to a time (s); utilisation with noise of so much standard deviation."""
         n = int(np.ceil(until))
         found = []
-        for key, station in self._servers.items():
+        for key, stations in self._servers.items():
             component, name = key.split(".")
-            station.settle(until)
+            for station in stations:
+                station.settle(until)
             wrong = noise.normal(0, cpu_noise, n)
             if not self._places[component].config.metered:
                 continue
-            utilisation = np.clip(columns.first(station.busy, n) / station.servers + wrong, 0, 1)
-            found.append(ResourceSeries(component, name, name, np.full(n, float(station.servers)), utilisation))
+            servers = float(sum(station.servers for station in stations))
+            busy = sum(columns.first(station.busy, n) for station in stations)
+            found.append(
+                ResourceSeries(component, name, name, np.full(n, servers), np.clip(busy / servers + wrong, 0, 1))
+            )
         for component, place in self._places.items():
             pool = place.pool
+            if place.config.metered and place.config.memory_mb:
+                place.settle(until)
+                limit = np.full(n, place.config.memory_mb * place.config.instances * shapes.MEGABYTE)
+                used = np.array([*place.memory_mb, place.used_mb][:n]) / place.config.memory_mb
+                found.append(ResourceSeries(component, "memory", "memory", limit, np.minimum(used, 1.0)))
             if pool is None or not place.config.metered or not place.config.pool_metered:
                 continue
             times = np.array([t for t, _, _ in pool.changes])

@@ -9,6 +9,7 @@ from importlib import import_module
 from pathlib import Path
 
 NAMES = (
+    "anomalies",
     "candidates",
     "compare",
     "engine",

@@ -335,7 +335,7 @@ class RunNotice(models.Model):
     at_s = models.FloatField()
     until_s = models.FloatField(null=True)
     text = models.TextField()
-    row = models.CharField(max_length=20)
+    row = models.TextField()
 
     class Meta:
         ordering = ("-at_s", "-pk")

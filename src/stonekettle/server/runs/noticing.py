@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,7 @@ from ninja import Schema
 
 from stonekettle.core import histogram
 from stonekettle.core.histogram import EDGES_US
-from stonekettle.core.notices import Condition
+from stonekettle.core.notices import Condition, Notice
 from stonekettle.core.types import FloatArray
 from stonekettle.engine.rollup import LOW, unpack_histograms
 from stonekettle.engine.strategies import PLAN
@@ -18,10 +18,11 @@ from stonekettle.plan import document
 from stonekettle.plan.differences import stop_text
 from stonekettle.plan.models import Plan, StopRule
 from stonekettle.report.notes.comfort import objective_text
-from stonekettle.report.notices import ROWS, text
+from stonekettle.report.notices import row, text
 from stonekettle.server.runs import metering
 from stonekettle.server.runs.beside import Beside
 from stonekettle.server.runs.models import MeterSecond, Run, RunNotice, RunSecond
+from stonekettle.server.runs.unusual import Unusual
 
 OBJECTIVE_S, LOAD_S = 30, 10
 MISSING, BLURRED, NEAR = 0.02, 0.05, 0.8
@@ -223,8 +224,9 @@ class Noticing(Beside):
     def __init__(self, run_id: int) -> None:
         super().__init__(run_id)
         self._conditions: Conditions | None = None
+        self._unusual: Unusual | None = None
         self._to = -1
-        self._kept: dict[tuple[str, str, int], tuple[int | None, float]] = {}
+        self._kept: dict[tuple[str, str, int], Notice] = {}
 
     def look(self) -> None:
         run = Run.objects.get(pk=self.run_id)
@@ -240,21 +242,23 @@ class Noticing(Beside):
             busy = metering.lately(run.pk, self._conditions.resources, LOAD_S)
             for second, _, _ in heard:
                 self._conditions.hear_resources(busy, second)
-        self._keep(self._conditions.all)
+        self._unusual = self._unusual or Unusual(run.layout)
+        self._unusual.look(run)
+        self._keep(notice for condition in self._conditions.all for notice in condition.notices)
+        self._keep(self._unusual.notices)
 
-    def _keep(self, conditions: Sequence[Condition]) -> None:
-        for condition in conditions:
-            for number, one in enumerate(condition.notices):
-                key = (one.kind, one.subject, number)
-                if self._kept.get(key) == (one.until_s, one.value):
-                    continue
-                self._kept[key] = (one.until_s, one.value)
-                told = {
-                    "until_s": one.until_s,
-                    "text": text(one.kind, one.subject, one.value, one.limit),
-                    "row": ROWS[one.kind],
-                }
-                RunNotice.objects.update_or_create(
-                    run_id=self.run_id, kind=one.kind, subject=one.subject, at_s=one.since_s, defaults=told
-                )
-                Run.objects.goes_on(self.run_id)
+    def _keep(self, notices: Iterable[Notice]) -> None:
+        for one in notices:
+            key = (one.kind, one.subject, one.since_s)
+            if self._kept.get(key) == one:
+                continue
+            self._kept[key] = one
+            told = {
+                "until_s": one.until_s,
+                "text": text(one.kind, one.subject, one.value, one.limit),
+                "row": row(one.kind, one.subject),
+            }
+            RunNotice.objects.update_or_create(
+                run_id=self.run_id, kind=one.kind, subject=one.subject, at_s=one.since_s, defaults=told
+            )
+            Run.objects.goes_on(self.run_id)

@@ -48,6 +48,7 @@ MOST_STEPS = 2_000_000
 _METRICS = {
     "cpu": ("cpu_seconds", "counter", "cpu_cores"),
     "disk": ("disk_busy_seconds", "counter", "disk_devices"),
+    "memory": ("memory_used_bytes", "gauge", "memory_limit_bytes"),
     "connections": ("pool_connections_in_use", "gauge", "pool_connections_limit"),
 }
 """How meters tell a resource: its use, and how much there is of it."""

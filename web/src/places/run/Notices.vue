@@ -18,8 +18,8 @@ function when(one: Schemas['NoticeLine'], live: boolean): string {
   <section class="space-y-1 border-t border-rule pt-2" data-testid="notices">
     <h2 class="text-[15.5px]">Notices</h2>
     <p v-if="!notices.length" class="text-ink-2">
-      None so far. Objectives, errors, the load ordered, the generators, stop rules and meters are
-      watched.
+      None so far. Objectives, errors, the load ordered, the generators, stop rules, meters, and
+      what resources do for the steps are watched.
     </p>
     <component
       :is="part.length && i ? 'details' : 'div'"
