@@ -36,7 +36,8 @@ class Component:
     """A component: ``instances`` alike, each with ``cpus`` and ``disks`` servers.
 
     ``pool`` connections admit that many requests at a time to the whole component (None: no
-    limit). Without ``memory_mb`` nothing is known of its memory. With ``refuse_over`` the component answers 503 at once when so many are inside.
+    limit). Without ``memory_mb`` nothing is known of its memory. With ``refuse_over`` the component answers 503 at
+    once when so many are inside.
     ``cache_hits`` is the share of visits its cache answers, at a fifth of the mean time; misses
     take longer, so that the mean stays. With ``remembers`` it answers the last so many addresses at a
     fifth of their time, so that identical data flatter it. With a ``slow_factor`` instances have servers of their own
