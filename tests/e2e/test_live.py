@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import csv
+import os
 import re
+import signal
 import threading
 import time
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Browser, Page, Route, expect
+from playwright.sync_api import Browser, Page, Response, Route, expect
 
 from tests.e2e.installation import Installation
-from tests.e2e.writing import experiment
+from tests.e2e.writing import experiment, shore
 
 
 def started(page: Page, name: str, hold: str, more: str = "") -> int:
@@ -183,3 +185,90 @@ def test_a_program_that_deploys_marks_the_run_under_way(page: Page) -> None:
     page.get_by_role("button", name="Let everybody finish").click()
     confirmed(page, "Everybody is let go.")
     expect(page.get_by_test_id("run-state")).to_contain_text("finished", timeout=60_000)
+
+
+def test_a_page_lives_through_a_lost_generator_a_new_web_process_and_a_minute_without_network(
+    page: Page, installed: Installation
+) -> None:
+    seen: set[int] = set()
+
+    def read(response: Response) -> None:
+        if "/plate?" in response.url and response.ok:
+            seen.update(response.json()["start"])
+
+    page.on("response", read)
+    run = started(page, "Through it all", "users: 20, for: 3 min")
+    bar = page.get_by_role("progressbar")
+    expect(page.get_by_test_id("plate")).to_be_visible(timeout=30_000)
+    os.kill(installed.children("stonekettle.engine.process")[0], signal.SIGKILL)
+    expect(page.get_by_test_id("notices")).to_contain_text("Others take over its people.", timeout=30_000)
+    page.context.set_offline(True)
+    away_at = time.monotonic()
+    page.wait_for_timeout(5_000)
+    os.kill(installed.children("stonekettle.server.wsgi")[0], signal.SIGKILL)
+    page.wait_for_timeout(60_000 - (time.monotonic() - away_at) * 1000)
+    before = max(seen)
+    page.context.set_offline(False)
+    expect(page.get_by_test_id("plate").locator("[data-row=load]")).to_contain_text("20 of 20 users")
+    deadline = time.monotonic() + 45
+    while max(seen) < before + 60 and time.monotonic() < deadline:
+        page.wait_for_timeout(500)
+    assert max(seen) >= before + 60
+    assert seen == set(range(max(seen) + 1)), sorted(set(range(max(seen) + 1)) - seen)
+    expect(bar).to_be_visible()
+    page.get_by_role("button", name="Let everybody finish").click()
+    confirmed(page, "Everybody is let go.")
+    expect(page.get_by_test_id("run-state")).to_contain_text("finished", timeout=60_000)
+    plate = page.request.get(f"/api/runs/{run}/plate").json()
+    assert all(users is not None for users in plate["users"])
+
+
+GROUPS = """\
+groups:
+  - {name: locals, region: local, mix: {Look: 1}, users: [{hold: {users: 24, for: 25 s}}]}
+  - {name: guests, mix: {Look: 1}, users: [{hold: {users: 12, for: 25 s}}]}
+"""
+
+
+def test_regions_stand_side_by_side_and_on_a_map_with_the_planners_thresholds(page: Page) -> None:
+    page.goto("/experiments/new?as=text")
+    text = shore("From two places")
+    page.get_by_test_id("source").fill(text[: text.index("load:")] + GROUPS)
+    page.get_by_role("button", name="Create experiment").click()
+    expect(page.get_by_test_id("terrain")).to_be_visible()
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_url("**/runs/*")
+    expect(page.get_by_test_id("plate")).to_be_visible(timeout=60_000)
+    page.get_by_label("Rows are").select_option(label="By region")
+    local = page.get_by_role("region", name="Region local")
+    anywhere = page.get_by_role("region", name="Region anywhere")
+    expect(local.locator("[data-row=load]")).to_contain_text("24 of 24 users", timeout=20_000)
+    expect(anywhere.locator("[data-row=load]")).to_contain_text("12 of 12 users")
+    expect(local.locator("[data-row=response]")).to_contain_text("p95")
+    shared = page.get_by_role("region", name="What regions have in common")
+    expect(shared.locator("[data-row='resource:gateway.cpu']")).to_contain_text("%")
+    table = page.get_by_test_id("region-table")
+    expect(table.get_by_role("row", name="anywhere")).to_contain_text("○ within", timeout=15_000)
+    expect(page.get_by_test_id("region-map").locator("[data-region=local]")).to_contain_text("24 users")
+    expect(page.get_by_test_id("run-state")).to_contain_text("finished", timeout=90_000)
+    near, beyond = page.get_by_label("p95 near from, ms"), page.get_by_label("p95 beyond from, ms")
+    near.fill("0.02")
+    beyond.fill("0.01")
+    beyond.press("Tab")
+    expect(page.get_by_role("alert")).to_contain_text("must not be above")
+    expect(table).not_to_contain_text("beyond")
+    beyond.fill("0.03")
+    beyond.press("Tab")
+    expect(table.get_by_role("row", name="local")).to_contain_text("● beyond")
+    expect(page.get_by_role("alert")).to_have_count(0)
+    local.get_by_test_id("plate").hover(position={"x": 200, "y": 120})
+    expect(page.get_by_text("Around 0:")).to_be_visible()
+    # One cursor: the other plate shows its figures of the same moment.
+    expect(anywhere.locator("[data-row=load]")).to_contain_text("12 of 12 users")
+    page.reload()
+    page.get_by_label("Rows are").select_option(label="By region")
+    expect(page.get_by_test_id("region-table").get_by_role("row", name="local")).to_contain_text("● beyond")
+    expect(page.get_by_label("p95 beyond from, ms")).to_have_value("0.03")
+    page.get_by_role("button", name="Region local").click()
+    expect(page.get_by_test_id("regions")).to_have_count(0)
+    expect(page.get_by_test_id("plate").locator("[data-row=response]")).to_contain_text("Response: local")

@@ -23,7 +23,7 @@ CELLS = (
 )
 NUMBERS = np.array([[0, -1], [1, 2]])
 """Of each group's cell of each step."""
-LAYOUT = Layout(("locals", "visitors"), CELLS)
+LAYOUT = Layout(("locals", "visitors"), CELLS, ("north", ""))
 BUCKET = 1 / 64
 """The widest bucket of a histogram, as a share of what it holds."""
 
@@ -65,6 +65,8 @@ def test_figures_of_any_selection_are_those_of_the_requests_themselves(parts: li
         "journey:1": [row for row in rows if row[1] == 1],
         "step:0": [row for row in rows if row[1] == 0],
         "step:1": [row for row in rows if row[1] == 1],
+        "region:0": [row for row in rows if row[0] == 0],
+        "region:1": [row for row in rows if row[0] == 1],
     }
     assert [selection.id for selection in LAYOUT.selections] == list(chosen)
     for name, own in chosen.items():
@@ -79,6 +81,16 @@ def test_figures_of_any_selection_are_those_of_the_requests_themselves(parts: li
                 continue
             direct = times[math.ceil(len(times) * percent / 100) - 1] / 1e6
             assert value == pytest.approx(direct, rel=1.001 * BUCKET, abs=1.01e-6)
+
+
+def test_a_row_from_before_regions_were_told_apart_is_read_all_the_same() -> None:
+    row = LAYOUT.row(together([told(7, [(0, 0, 900, False), (1, 1, 800, False)])]), 9.0, [4.0, 5.0])
+    older = Layout(LAYOUT.groups, LAYOUT.cells, ("", ""))
+    assert [one.id for one in LAYOUT.selections if one not in older.selections] == ["region:0", "region:1"]
+    found = LAYOUT.table([row[: 4 * older.width], row])
+    assert np.array_equal(found[0, : older.width], found[1, : older.width], equal_nan=True)
+    assert np.isnan(found[0, older.width :]).all()
+    assert found[1, LAYOUT.requests(len(LAYOUT.selections) - 1, "completed")] == 1
 
 
 @given(st.lists(st.lists(done, max_size=10), min_size=1, max_size=4), st.randoms())

@@ -5,10 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 import pytest
 from django.test import Client
 
+from stonekettle.engine import records
+from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.engine.script import cell_numbers
+from stonekettle.engine.seconds import Layout
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.plan import document
+from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import data, merging, metering, plate
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
 
@@ -23,8 +30,8 @@ def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun)
     assert found["p95"][0] == pytest.approx(0.02, rel=0.02)
     assert found["planned"] == [30.0] * 5
     assert found["resources"][0]["utilisation"] == [0.5] * 5
-    marks = ("pins", "events", "stalls", "resources", "groups", "parts", "selections")
-    columns = {name: v for name, v in found.items() if isinstance(v, list) and name not in marks}
+    columns = {name: v for name, v in found.items() if isinstance(v, list) and v and not isinstance(v[0], dict)}
+    assert len(columns) == 13
     assert {len(v) for v in columns.values()} == {5}
     assert found["state"] == run.state
     assert found["elapsed_s"] == 5
@@ -148,3 +155,84 @@ def test_columns_of_meters_that_came_since_the_run_was_read_are_known(make_run: 
     run.meter_columns = {}  # as it was before the first round of meters
     assert expected
     assert plate.read(run, plate.Window(), 5).resources == expected
+
+
+@pytest.fixture
+def from_two_places(experiment: Experiment) -> Run:
+    """A run of 20 s: people from the north are answered in 20 ms, others in 300 ms, and one in five fails."""
+    found = document.to_document(experiment.current.plan)
+    load = found.pop("load")
+    mix = {journey["name"]: 1 for journey in found["journeys"]}
+    found["groups"] = [
+        {"name": "locals", "region": "north", "mix": mix, "users": load},
+        {"name": "guests", "mix": mix, "users": load},
+    ]
+    run = Run.objects.create(revision=experiment.current, plan_document=found, state="finished", begun_at=1.0)
+    generator = Generator.objects.create(run=run, name="local-1", region="local")
+    numbers = cell_numbers(run.plan)
+    for t in range(20):
+        made = np.zeros(20, dtype=records.RECORD)
+        made["group"], made["step"] = np.arange(20) % 2, np.arange(20) // 2 % 5
+        made["status"], made["total_us"] = 200, np.where(made["group"] == 0, 20_000, 300_000)
+        made["error"][1], made["status"][1] = 1, 503
+        made["bytes_in"] = 500
+        timings = {"ledger": {"0": [2, 0.030], "1": [1, 0.090]}}
+        counted = Second(
+            t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [1] * 14, present=[20.0, 10.0], timings=timings
+        )
+        folded, histograms = fold(counted, made, numbers)
+        GeneratorSecond.objects.create(
+            generator=generator,
+            second=t,
+            rollup=folded.as_dict(),
+            histograms=pack_histograms(histograms),
+            records=records.to_chunk(made),
+        )
+    merging.merge(run.pk)
+    run.refresh_from_db()
+    return run
+
+
+def test_regions_are_read_beside_each_other(client: Client, from_two_places: Run) -> None:
+    run = from_two_places
+    found = client.get(f"/api/runs/{run.pk}/plate?split=region").json()
+    assert [one["name"] for one in found["selections"] if one["id"].startswith("region:")] == ["north", "anywhere"]
+    assert [(one["name"], one["region"]) for one in found["groups"]] == [("locals", "north"), ("guests", "anywhere")]
+    north, anywhere = found["regions"]
+    assert (north["id"], anywhere["id"]) == ("region:0", "region:1")
+    assert north["p95"][5] == pytest.approx(0.02, rel=0.02)
+    assert anywhere["p50"][5] == pytest.approx(0.3, rel=0.02)
+    assert (north["throughput"][5], north["errors"][5]) == (10.0, 0.0)
+    assert (anywhere["throughput"][5], anywhere["errors"][5]) == (9.0, 1.0)
+    assert found["parts"] == []
+    unsplit = client.get(f"/api/runs/{run.pk}/plate").json()
+    assert unsplit["regions"] == []
+    one = client.get(f"/api/runs/{run.pk}/plate?of=region:1").json()
+    assert one["p95"][5] == pytest.approx(0.3, rel=0.02)
+
+
+def test_errors_are_told_by_kind_with_what_came_in_and_the_time_in_servers(
+    client: Client, from_two_places: Run
+) -> None:
+    found = client.get(f"/api/runs/{from_two_places.pk}/plate?of=all").json()
+    (kind,) = found["error_kinds"]
+    assert kind == {"kind": "status 503", "errors": [1.0] * 20}
+    assert (found["received"][3], found["requests"][3]) == (10_000.0, 20.0)
+    (served,) = found["served"]
+    assert (served["name"], served["mean_s"][3]) == ("ledger", 0.04)
+    first = client.get(f"/api/runs/{from_two_places.pk}/plate?of=step:0").json()
+    assert first["served"][0]["mean_s"][3] == 0.015
+    assert client.get(f"/api/runs/{from_two_places.pk}/plate?of=step:2").json()["served"] == []
+    fresh = client.get(f"/api/runs/{from_two_places.pk}/plate?of=all&has=all&after=1&bin_s=1").json()
+    assert not fresh["whole"]
+
+
+def test_seconds_from_before_regions_were_told_apart_are_drawn_without(client: Client, from_two_places: Run) -> None:
+    run = from_two_places
+    older = Layout(run.layout.groups, run.layout.cells, ("", "")).width
+    for row in run.seconds.all():
+        row.figures = bytes(row.figures)[: 4 * older]
+        row.save(update_fields=["figures"])
+    found = client.get(f"/api/runs/{run.pk}/plate?split=region").json()
+    assert found["throughput"][5] == 19.0
+    assert found["regions"][0]["throughput"][5] is None

@@ -192,7 +192,8 @@ def cells_of(plan: Plan) -> tuple[Cell, ...]:
 
 def layout_of(plan: Plan) -> Layout:
     """Where the figures of a run of this plan stand in its rows."""
-    return Layout(tuple(group.name for group in plan.people), cells_of(plan))
+    people = plan.people
+    return Layout(tuple(g.name for g in people), cells_of(plan), tuple(g.region for g in people))
 
 
 def cell_numbers(plan: Plan) -> IntArray:

@@ -132,9 +132,12 @@ REQUESTS = ("started", "completed", "errors", "response_sum_s", "p50", "p95", "p
 """Of each selection of cells: counts, the sum of response times, and percentiles (s) of what succeeded."""
 
 
+ANYWHERE = "anywhere"
+
+
 @dataclass(frozen=True)
 class Selection:
-    """Cells that are read together: all, those of a group, of a journey, or of a step."""
+    """Cells that are read together: all, those of a group, of a journey, of a step, or of a region."""
 
     id: str
     name: str
@@ -147,10 +150,13 @@ class Layout:
 
     groups: tuple[str, ...]
     cells: tuple[Cell, ...]
+    regions: tuple[str, ...]
+    """Where each group comes from; empty is anywhere."""
 
     @cached_property
     def selections(self) -> tuple[Selection, ...]:
-        """All, groups and journeys where there are several, and each step."""
+        """All, groups and journeys where there are several, each step, and regions where there are several: these
+        last, since rows that were written before they were told apart end there."""
         numbered = list(enumerate(self.cells))
         found = [Selection("all", "All steps", tuple(number for number, _ in numbered))]
         journeys = list(dict.fromkeys(cell.journey for cell in self.cells))
@@ -168,6 +174,17 @@ class Layout:
             Selection(key, step, tuple(n for n, cell in numbered if (cell.journey, cell.step) == (journey, step)))
             for (journey, step), key in self.step_ids.items()
         ]
+        from_region = dict(zip(self.groups, self.regions, strict=True))
+        regions = list(dict.fromkeys(self.regions))
+        if len(regions) > 1:
+            found += [
+                Selection(
+                    f"region:{i}",
+                    name or ANYWHERE,
+                    tuple(n for n, cell in numbered if from_region[cell.group] == name),
+                )
+                for i, name in enumerate(regions)
+            ]
         return tuple(found)
 
     @cached_property
@@ -222,5 +239,8 @@ class Layout:
         return np.concatenate([values, np.column_stack(figures).ravel()]).astype(np.float32).tobytes()
 
     def table(self, rows: Sequence[bytes]) -> FloatArray:
-        """Packed rows as an array, shape (rows, width)."""
+        """Packed rows as an array, shape (rows, width); what an older row does not tell is NaN."""
+        whole = self.width * np.dtype(np.float32).itemsize
+        unknown = np.full(self.width, np.nan, dtype=np.float32).tobytes()
+        rows = [row if len(row) == whole else row + unknown[len(row) :] for row in rows]
         return np.frombuffer(b"".join(rows), dtype=np.float32).astype(np.float64).reshape(len(rows), self.width)

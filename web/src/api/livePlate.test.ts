@@ -8,7 +8,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
   return {
     state: 'running', elapsed_s: from + seconds, story: 0, first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
     planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
-    p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [],
+    p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], received: column, requests: column,
     selections: [],
     resources: [
       { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', capacity: column, utilisation: column, waiting: null },
@@ -44,6 +44,22 @@ describe('a live plate', () => {
   })
   it('has no resource any more that is gone', () => {
     expect(joined(plate(0, 4), plate(0, 4, { resources: [] })).resources).toEqual([])
+  })
+  it('keeps kinds of errors and names of servers that a look says nothing new of', () => {
+    const have = plate(0, 2, {
+      error_kinds: [{ kind: 'status 503', errors: [1, 2] }],
+      served: [{ name: 'ledger', mean_s: [0.1, 0.2] }],
+    })
+    const fresh = plate(2, 1, {
+      error_kinds: [{ kind: 'time limit', errors: [4] }],
+      served: [{ name: 'ledger', mean_s: [0.3] }],
+    })
+    const grown = joined(have, fresh)
+    expect(grown.error_kinds).toEqual([
+      { kind: 'status 503', errors: [1, 2, null] },
+      { kind: 'time limit', errors: [null, null, 4] },
+    ])
+    expect(grown.served).toEqual([{ name: 'ledger', mean_s: [0.1, 0.2, 0.3] }])
   })
   it('begins where its window does', () => {
     const part = plate(6, 3, { first: 6 })

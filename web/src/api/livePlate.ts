@@ -8,7 +8,7 @@ type Column = (number | null)[]
  * seconds from one to before another (0: all there are), moving on with the run. */
 export interface Shown {
   of: string
-  split: '' | 'group' | 'journey' | 'step'
+  split: '' | 'group' | 'journey' | 'step' | 'region'
   from_s: number
   until_s: number
   /** Of these the last so many: 0, all. */
@@ -56,7 +56,7 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
     p99: both(have.p99, fresh.p99),
     blur: both(have.blur, fresh.blur),
     groups: pairs(have.groups, fresh.groups, (g) => g.name).map(([was, is]) => ({
-      name: is.name,
+      ...is,
       ordered: both(was?.ordered, is.ordered),
       present: both(was?.present, is.present),
     })),
@@ -64,6 +64,26 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
       ...is,
       throughput: both(was?.throughput, is.throughput),
       p95: both(was?.p95, is.p95),
+    })),
+    received: both(have.received, fresh.received),
+    requests: both(have.requests, fresh.requests),
+    error_kinds: either(have.error_kinds, fresh.error_kinds, (k) => k.kind).map(
+      ({ one, was, is }) => ({
+        ...one,
+        errors: both(was?.errors, is?.errors),
+      }),
+    ),
+    served: either(have.served, fresh.served, (s) => s.name).map(({ one, was, is }) => ({
+      ...one,
+      mean_s: both(was?.mean_s, is?.mean_s),
+    })),
+    regions: pairs(have.regions, fresh.regions, (r) => r.id).map(([was, is]) => ({
+      ...is,
+      throughput: both(was?.throughput, is.throughput),
+      errors: both(was?.errors, is.errors),
+      p50: both(was?.p50, is.p50),
+      p95: both(was?.p95, is.p95),
+      p99: both(was?.p99, is.p99),
     })),
     stalls: stalls.filter((stall) => longest.includes(stall)),
     events: kept(have.events, fresh.events),
@@ -84,6 +104,16 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
       }),
     ),
   }
+}
+
+/** What there was or is, each with both: a look names those only of which something was told meanwhile. */
+function either<T>(before: T[], now: T[], key: (one: T) => string) {
+  const keys = [...new Set([...before, ...now].map(key))]
+  return keys.flatMap((name) => {
+    const [was, is] = [before, now].map((list) => list.find((one) => key(one) === name))
+    const one = is ?? was
+    return one ? [{ one, was, is }] : []
+  })
 }
 
 /** What there is now, each with itself as it was before, if it was there: every look names all of them. */

@@ -4645,7 +4645,7 @@ export interface components {
              * @default
              * @enum {string}
              */
-            split: "" | "group" | "journey" | "step";
+            split: "" | "group" | "journey" | "step" | "region";
         };
         /**
          * EventMark
@@ -4663,15 +4663,27 @@ export interface components {
         };
         /**
          * GroupColumn
-         * @description A group's load: users or arrivals per second ordered, and people present.
+         * @description A group's load: users or arrivals per second ordered, and people present; and where they come from.
          */
         GroupColumn: {
             /** Name */
             name: string;
+            /** Region */
+            region: string;
             /** Ordered */
             ordered: (number | null)[];
             /** Present */
             present: (number | null)[];
+        };
+        /**
+         * KindColumn
+         * @description Errors per second of a kind; a kind that is not named had none.
+         */
+        KindColumn: {
+            /** Kind */
+            kind: string;
+            /** Errors */
+            errors: (number | null)[];
         };
         /**
          * LivePlate
@@ -4703,6 +4715,14 @@ export interface components {
             throughput: (number | null)[];
             /** Errors */
             errors: (number | null)[];
+            /** Error Kinds */
+            error_kinds: components["schemas"]["KindColumn"][];
+            /** Received */
+            received: (number | null)[];
+            /** Requests */
+            requests: (number | null)[];
+            /** Served */
+            served: components["schemas"]["ServedColumn"][];
             /** Of */
             of: string;
             /** P50 */
@@ -4715,6 +4735,8 @@ export interface components {
             groups: components["schemas"]["GroupColumn"][];
             /** Parts */
             parts: components["schemas"]["Part"][];
+            /** Regions */
+            regions: components["schemas"]["RegionColumn"][];
             /** Selections */
             selections: components["schemas"]["SelectionName"][];
             /** Stalls */
@@ -4779,6 +4801,26 @@ export interface components {
             /** Spread */
             spread: (number | null)[][];
         };
+        /**
+         * RegionColumn
+         * @description What was measured of the people of a region, to be seen beside others.
+         */
+        RegionColumn: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Throughput */
+            throughput: (number | null)[];
+            /** P95 */
+            p95: (number | null)[];
+            /** Errors */
+            errors: (number | null)[];
+            /** P50 */
+            p50: (number | null)[];
+            /** P99 */
+            p99: (number | null)[];
+        };
         /** ResourceColumn */
         ResourceColumn: {
             /** Key */
@@ -4805,6 +4847,16 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+        };
+        /**
+         * ServedColumn
+         * @description The mean time (s) that responses of the selection ``of`` told of under a name in their Server-Timing.
+         */
+        ServedColumn: {
+            /** Name */
+            name: string;
+            /** Mean S */
+            mean_s: (number | null)[];
         };
         /**
          * Stall
@@ -8732,7 +8784,7 @@ export interface operations {
                 bin_s?: number;
                 of?: string;
                 has?: string;
-                split?: "" | "group" | "journey" | "step";
+                split?: "" | "group" | "journey" | "step" | "region";
             };
             header?: never;
             path: {

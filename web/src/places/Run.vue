@@ -17,6 +17,7 @@ import CompareWith from './run/CompareWith.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
+import Regions from './run/Regions.vue'
 import Rows from './run/Rows.vue'
 import Notes from './run/Notes.vue'
 import Notices from './run/Notices.vue'
@@ -360,8 +361,17 @@ useShortcuts([
       <p v-if="frozen && live" class="label mb-1" role="status" data-testid="frozen">
         Frozen at {{ clock(plate.data.value?.elapsed_s ?? 0) }}; the run goes on and is recorded.
       </p>
+      <Regions
+        v-if="input && input.plate.t.length && input.plate.regions.length > 1"
+        :input="input"
+        :highlight="highlight"
+        :experiment="run.data.value.experiment_id"
+        :system="run.data.value.outline.system.name"
+        @window="look"
+        @point="pointed = $event"
+      />
       <RunPlate
-        v-if="input && input.plate.t.length"
+        v-else-if="input && input.plate.t.length"
         :input="input"
         :highlight="highlight"
         @window="look"

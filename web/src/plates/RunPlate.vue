@@ -4,7 +4,7 @@ import { computed, nextTick, ref, shallowRef, watch } from 'vue'
 import VChart from 'vue-echarts'
 import './echarts'
 import { stretchBetween, useDragging, type Stretch } from './dragging'
-import { RIGHT } from './layout'
+import { CAPTION, LEFT, RIGHT } from './layout'
 import { draw } from './runPlate'
 import { placeAt, stretchOf, type PlateInput } from './view'
 
@@ -14,7 +14,8 @@ export interface Highlight {
   high: number | null
 }
 
-const props = defineProps<{ input: PlateInput; highlight: Highlight | null }>()
+/** Plates of one `group` have one cursor. */
+const props = defineProps<{ input: PlateInput; highlight: Highlight | null; group?: string }>()
 const emit = defineEmits<{ window: [Stretch | null]; point: [number | null] }>()
 
 const chart = shallowRef<(EChartsType & { $el?: HTMLElement }) | null>(null)
@@ -82,6 +83,7 @@ watch(
     <VChart
       ref="chart"
       :option="drawing.option"
+      :group="group"
       :update-options="{ replaceMerge: ['series', 'grid', 'xAxis', 'yAxis'] }"
       autoresize
       aria-hidden="true"
@@ -99,8 +101,21 @@ watch(
       class="pointer-events-none absolute inset-y-0 border-x border-ink-2 bg-ink/10"
       :style="{ left: `${marked.left}px`, width: `${marked.width}px` }"
     />
+    <template v-if="input.beside">
+      <p
+        v-for="row in drawing.rows"
+        :key="row.id"
+        class="pointer-events-none absolute right-0 flex gap-2 overflow-hidden leading-[18px] whitespace-nowrap"
+        :class="lit.size && !lit.has(row.id) ? 'opacity-45' : ''"
+        :style="{ top: `${row.top - CAPTION}px`, left: `${LEFT}px` }"
+        :data-row="row.id"
+      >
+        <span class="label">{{ row.name }}</span>
+        <span class="figures truncate text-[13px]">{{ figures.get(row.id)?.join(', ') }}</span>
+      </p>
+    </template>
     <div
-      v-for="row in drawing.rows"
+      v-for="row in input.beside ? [] : drawing.rows"
       :key="row.id"
       class="pointer-events-none absolute right-0 flex flex-col justify-start border-l-2 pl-2 transition-opacity"
       :class="[

@@ -8,7 +8,8 @@ export interface Arrangement {
   sizes: Record<string, Size>
 }
 
-export const AS_IT_IS: Arrangement = { order: [], hidden: [], sizes: {} }
+/** What seldom tells more than throughput does is there for who asks for it. */
+export const AS_IT_IS: Arrangement = { order: [], hidden: ['received'], sizes: {} }
 export const FACTORS: Record<Size, number> = { small: 0.6, usual: 1, large: 1.8 }
 /** Below that nothing can be read. */
 const LEAST_PX = 14
@@ -70,12 +71,13 @@ export function sized(how: Arrangement, id: string, size: Size): Arrangement {
 export function readArrangement(text: string | null): Arrangement {
   try {
     const found = JSON.parse(text ?? 'null') as Partial<Arrangement> | null
+    if (!found) return AS_IT_IS
     const texts = (list: unknown): string[] =>
       Array.isArray(list) ? list.filter((one): one is string => typeof one === 'string') : []
-    const sizes = Object.entries(found?.sizes ?? {}).filter(([, size]) => size in FACTORS)
+    const sizes = Object.entries(found.sizes ?? {}).filter(([, size]) => size in FACTORS)
     return {
-      order: texts(found?.order),
-      hidden: texts(found?.hidden),
+      order: texts(found.order),
+      hidden: Array.isArray(found.hidden) ? texts(found.hidden) : AS_IT_IS.hidden,
       sizes: Object.fromEntries(sizes),
     }
   } catch {

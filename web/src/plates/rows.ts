@@ -1,6 +1,6 @@
 /** The rows of a run's plate, each an object: how high it is, what it draws, its scale, its figures at the cursor. */
 import type { SeriesOption } from 'echarts'
-import { figure, given, load, percent, rate, seconds, users } from '@/ui/format'
+import { amount, figure, given, load, percent, rate, seconds, users } from '@/ui/format'
 import { blurRow } from './blur'
 import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
 import { bands, drained, flags, rules } from './marks'
@@ -35,7 +35,17 @@ export interface PlateRow {
   figures(place: Place): string[]
 }
 
-const HEIGHTS = { load: 84, throughput: 92, response: 136, errors: 34, strip: 15, line: 18 }
+const HEIGHTS = {
+  load: 84,
+  throughput: 92,
+  response: 136,
+  errors: 34,
+  received: 44,
+  strip: 15,
+  line: 18,
+}
+/** So many kinds of errors are named in their row, the others together. */
+const MOST_KINDS = 4
 
 export function rowsOf(view: View): PlateRow[] {
   return [
@@ -43,6 +53,7 @@ export function rowsOf(view: View): PlateRow[] {
     throughputRow(view),
     responseRow(view),
     errorsRow(view),
+    receivedRow(view),
     blurRow(view, HEIGHTS.strip),
     ...view.plate.resources.map((resource) => resourceRow(view, resource)),
     ...view.plate.pins.map((pin, i) => pinRow(view, pin, i)),
@@ -217,6 +228,8 @@ function responseRow(view: View): PlateRow {
   const { plate, tokens, axis } = view
   const parts = busiest(plate)
   const name = plate.selections.find((one) => one.id === plate.of)?.name ?? 'All steps'
+  // The mean time in servers, as their answers tell it, beside what people wait.
+  const served = parts.length ? [] : plate.served.slice(0, MOST_LINES - 1)
   // Levels tell percentiles of steps; of journeys and groups only seconds do.
   const byLevels = view.places.some((place) => parts[0] && stepAt(place, parts[0].id))
   const fanned = view.places.flatMap((place) => {
@@ -227,9 +240,16 @@ function responseRow(view: View): PlateRow {
     axis === 'clock' || (view.levels.length > 0 && fanned.some((point) => point.p95 !== null))
   return {
     id: 'response',
-    name: parts.length ? 'Response, p95' : `Response: ${name === 'All steps' ? 'all steps' : name}`,
+    name: view.beside
+      ? 'Response'
+      : parts.length
+        ? 'Response, p95'
+        : `Response: ${name === 'All steps' ? 'all steps' : name}`,
     kind: 'plain',
-    height: splitHeight(plate, HEIGHTS.response, 22),
+    height: Math.max(
+      splitHeight(plate, HEIGHTS.response, 22),
+      served.length ? 22 + HEIGHTS.line * (served.length + 3) : 0,
+    ),
     scale: { tick: given, parts: 3, lines: true, atZero: true },
     series: (grid) => {
       if (parts.length && axis === 'clock')
@@ -254,7 +274,13 @@ function responseRow(view: View): PlateRow {
           { ...cloud(view, grid, plate.p95, tokens.copper), markLine: rules(view) } as SeriesOption,
         ]
       const { layers, middle } = fan(grid, fanned, tokens.copper, axis === 'load')
-      return [...layers, { ...middle, markLine: rules(view), markArea: backdrop(view) }]
+      return [
+        ...layers,
+        { ...middle, markLine: rules(view), markArea: backdrop(view) },
+        ...served.map((one, k) =>
+          dashed(grid, tokens.lake, along(view, one.mean_s), k + 1, axis === 'load'),
+        ),
+      ]
     },
     figures: (place) => {
       if (parts.length)
@@ -265,7 +291,14 @@ function responseRow(view: View): PlateRow {
         })
       const found = percentilesAt(view, place)
       if (!found) return [`p95 ${span(plate.p95, place)}`]
-      return [`p50 ${seconds(found.p50)}`, `p95 ${seconds(found.p95)}`, `p99 ${seconds(found.p99)}`]
+      return [
+        `p50 ${seconds(found.p50)}`,
+        `p95 ${seconds(found.p95)}`,
+        `p99 ${seconds(found.p99)}`,
+        ...served.map(
+          (one, k) => `${DASH_MARKS[k + 1]} ${seconds(at(one.mean_s, place))} in ${one.name}`,
+        ),
+      ]
     },
   }
 }
@@ -290,12 +323,16 @@ function errorsRow(view: View): PlateRow {
     return failed === null || done === null || !(failed + done) ? null : failed / (failed + done)
   }
   const onLoad = axis === 'load'
+  const kinds = kindsOf(plate)
   const some = plate.errors.some((e) => (e ?? 0) > 0)
   return {
     id: 'errors',
     name: 'Errors',
     kind: 'plain',
-    height: HEIGHTS.errors,
+    height: Math.max(
+      HEIGHTS.errors,
+      onLoad || !kinds.length ? 0 : HEIGHTS.line * (kinds.length + 1),
+    ),
     // An axis of zeros has no height; give it one so that the first error does not fill the row.
     scale: {
       max: some ? undefined : 1,
@@ -304,18 +341,68 @@ function errorsRow(view: View): PlateRow {
       lines: false,
       atZero: true,
     },
-    series: (grid) => [
-      bars(
-        grid,
-        view.places.map((place): Point => [
-          place.x,
-          onLoad ? share(place) : at(plate.errors, place),
-        ]),
-        tokens.brick,
-      ),
-    ],
+    series: (grid) => {
+      if (onLoad || kinds.length < 2)
+        return [
+          bars(
+            grid,
+            view.places.map((place): Point => [
+              place.x,
+              onLoad ? share(place) : at(plate.errors, place),
+            ]),
+            tokens.brick,
+          ),
+        ]
+      // Told apart by how dark they are, the most frequent the darkest and at the bottom.
+      return kinds.map((one, k) => ({
+        ...bars(grid, along(view, one.errors), tokens.brick),
+        stack: 'errors',
+        itemStyle: { color: tokens.brick, opacity: 1 - k / (kinds.length + 1) },
+      }))
+    },
     figures: (place) =>
-      onLoad ? [percent(share(place))] : [`${figure(at(plate.errors, place))} errors/s`],
+      onLoad
+        ? [percent(share(place))]
+        : [
+            `${figure(at(plate.errors, place))} errors/s`,
+            ...kinds.map((one) => `${figure(at(one.errors, place) ?? 0)} ${one.kind}`),
+          ],
+  }
+}
+
+/** The kinds of errors, the most frequent first, and the rest as one. */
+function kindsOf(plate: Plate): Plate['error_kinds'] {
+  const total = (column: Column) => column.reduce<number>((sum, v) => sum + (v ?? 0), 0)
+  const sorted = plate.error_kinds.toSorted((a, b) => total(b.errors) - total(a.errors))
+  const rest = sorted.slice(MOST_KINDS)
+  if (rest.length < 2) return sorted
+  const others = plate.t.map((_, i) => rest.reduce((sum, one) => sum + (one.errors[i] ?? 0), 0))
+  return [...sorted.slice(0, MOST_KINDS), { kind: `of ${rest.length} other kinds`, errors: others }]
+}
+
+/** What came in over the wire; the requests that brought it beside it. */
+function receivedRow(view: View): PlateRow {
+  const { plate, tokens, axis } = view
+  return {
+    id: 'received',
+    name: 'Received',
+    kind: 'plain',
+    height: HEIGHTS.received,
+    scale: {
+      // "30 kB": what stands at a tick has room for so much.
+      tick: (value) => amount(value, 'B').replace(/\.0+ /, ' '),
+      parts: 1,
+      lines: true,
+      atZero: true,
+    },
+    series: (grid) =>
+      axis === 'clock'
+        ? [line(grid, tokens.silt, along(view, plate.received))]
+        : [cloud(view, grid, plate.received, tokens.ink2)],
+    figures: (place) => [
+      amount(at(plate.received, place), 'B/s'),
+      `${figure(at(plate.requests, place))} requests/s`,
+    ],
   }
 }
 

@@ -30,7 +30,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     plate: {
       first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
-      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [],
+      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [], regions: [], error_kinds: [], served: [], received: [null, null, null], requests: [null, null, null],
       selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],
       pins: [], events: [],
       resources: [
@@ -61,6 +61,57 @@ const figuresAt = (i: PlateInput, id: string, x: number | null) => {
   const place = placeAt(viewOf(i), x)
   return place ? rowOf(i, id).figures(place) : []
 }
+
+describe('rows that tell of several things', () => {
+  const failing = (kinds: [string, number][]) => {
+    const { plate } = input()
+    const error_kinds = kinds.map(([kind, n]) => ({ kind, errors: [n, 0, null] }))
+    const errors = [kinds.reduce((sum, [, n]) => sum + n, 0), 0, 0]
+    return input({ plate: { ...plate, error_kinds, errors } })
+  }
+
+  it('stacks errors by kind, the most frequent first, and names them', () => {
+    const two = failing([
+      ['time limit', 1],
+      ['status 503', 3],
+    ])
+    const { series } = rowOf(two, 'errors')
+    expect(series).toHaveLength(2)
+    expect(series.map((one) => (one.data as [number, number][])[0]?.[1])).toEqual([3, 1])
+    expect(figuresAt(two, 'errors', 0.5)).toEqual([
+      '4.00 errors/s',
+      '3.00 status 503',
+      '1.00 time limit',
+    ])
+    expect(rowOf(failing([['time limit', 1]]), 'errors').series).toHaveLength(1)
+    const many = failing(
+      Array.from({ length: 7 }, (_, i): [string, number] => [`status 50${i}`, 9 - i]),
+    )
+    expect(figuresAt(many, 'errors', 0.5).at(-1)).toBe('12.0 of 3 other kinds')
+    expect(rowOf(many, 'errors').series).toHaveLength(5)
+  })
+
+  it('draws what servers tell of their time beside what people wait, unless the row is split', () => {
+    const { plate } = input()
+    const served = [{ name: 'ledger', mean_s: [0.004, 0.005, null] }]
+    const told = input({ plate: { ...plate, served } })
+    expect(figuresAt(told, 'response', 0.5).at(-1)).toBe('╌╌ 4.00 ms in ledger')
+    const lines = rowOf(told, 'response').series.length
+    expect(lines).toBe(rowOf(input(), 'response').series.length + 1)
+    const parts = [{ id: 'step:0', name: 'Buy', throughput: [1, 1, 1], p95: [0.1, 0.1, null] }]
+    const split = input({ plate: { ...plate, served, parts } })
+    expect(rowOf(split, 'response').series).toHaveLength(1)
+  })
+
+  it('has a row of what came in for who asks for it', () => {
+    const { plate } = input()
+    const shown = { ...AS_IT_IS, hidden: [] }
+    const received = { ...plate, received: [12_000, 9_000, 0], requests: [6, 5, 0] }
+    const told = input({ arrangement: shown, plate: received })
+    expect(figuresAt(told, 'received', 0.5)).toEqual(['12.0 kB/s', '6.00 requests/s'])
+    expect(draw(input({ plate: received })).rows.map((row) => row.id)).not.toContain('received')
+  })
+})
 
 describe('the plate of a run', () => {
   it('stacks load, throughput, response, errors and a strip for each resource', () => {
@@ -201,7 +252,9 @@ describe('figures at the cursor', () => {
       unit: 'arrivals/s',
       peak: 8,
     }
-    const groups = [{ name: 'callers', ordered: [2.5, 8, 0], present: [10, 10, 1] }]
+    const groups = [
+      { name: 'callers', region: 'anywhere', ordered: [2.5, 8, 0], present: [10, 10, 1] },
+    ]
     const plate = { ...i.plate, groups, planned: [10, 10, 1] }
     const arriving = { ...i, levels: [], profile: { ...i.profile, axis }, plate }
     expect(figuresAt(arriving, 'load', 0.5)).toEqual(['10 users there', '2.50 arrivals/s ordered'])

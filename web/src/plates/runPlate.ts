@@ -2,7 +2,7 @@
 import type { EChartsOption } from 'echarts'
 import { loadFigure, clock } from '@/ui/format'
 import { arranged } from './arrangement'
-import { LEFT, RIGHT, stack, type Placed } from './layout'
+import { CAPTION, LEFT, NARROW_RIGHT, RIGHT, stack, type Placed } from './layout'
 import { rowsOf, type PlateRow } from './rows'
 import { viewOf, type PlateInput, type View } from './view'
 
@@ -15,17 +15,22 @@ export interface Drawing {
 
 export function draw(input: PlateInput): Drawing {
   const view = viewOf(input)
-  const { rows, height } = stack(arranged(rowsOf(view), input.arrangement))
+  const most = input.beside?.most ?? {}
+  const all = rowsOf(view).map((row) =>
+    most[row.id] ? { ...row, scale: { ...row.scale, max: most[row.id] } } : row,
+  )
+  const { rows, height } = stack(arranged(all, input.arrangement), input.beside ? CAPTION : 0)
   return { view, rows, height, option: assemble(view, rows) }
 }
 
 function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
   const { tokens, axis, x } = view
   const last = rows.length - 1
+  const right = view.beside ? NARROW_RIGHT : RIGHT
   return {
     animation: false,
     textStyle: { fontFamily: 'Atkinson Hyperlegible Mono Variable, monospace', color: tokens.ink2 },
-    grid: rows.map((row) => ({ left: LEFT, right: RIGHT, top: row.top, height: row.height })),
+    grid: rows.map((row) => ({ left: LEFT, right, top: row.top, height: row.height })),
     xAxis: rows.map((_, i) => ({
       type: 'value' as const,
       gridIndex: i,

@@ -59,6 +59,8 @@ export interface PlateInput {
   prospect: Profile | null
   arrangement: Arrangement
   tokens: Tokens
+  /** Where plates stand beside each other: narrow, each row as high on the scale as in the others. */
+  beside?: { most: Record<string, number> }
 }
 
 /** A stretch of the axis: a bin of time, a level, or, before there are levels, the seconds of a like load. */

@@ -8,15 +8,15 @@ in hour 3.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from typing import Any, Literal, Self
+from collections.abc import Iterable, Sequence
+from typing import Any, Literal, NamedTuple, Self
 
 import numpy as np
 from django.db.models import QuerySet
 from ninja import Field, Schema
 
 from stonekettle.core.types import FloatArray, IntArray
-from stonekettle.engine.seconds import LOAD, WIDTHS, Layout
+from stonekettle.engine.seconds import ANYWHERE, LOAD, WIDTHS, Layout, Selection
 from stonekettle.meters.figures import FigureKind, Pin
 from stonekettle.server.runs import metering
 from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
@@ -77,9 +77,10 @@ class Stall(Schema):
 
 
 class GroupColumn(Schema):
-    """A group's load: users or arrivals per second ordered, and people present."""
+    """A group's load: users or arrivals per second ordered, and people present; and where they come from."""
 
     name: str
+    region: str
     ordered: Column
     present: Column
 
@@ -98,14 +99,36 @@ class Part(SelectionName):
     p95: Column
 
 
+class RegionColumn(Part):
+    """What was measured of the people of a region, to be seen beside others."""
+
+    errors: Column
+    p50: Column
+    p99: Column
+
+
+class KindColumn(Schema):
+    """Errors per second of a kind; a kind that is not named had none."""
+
+    kind: str
+    errors: Column
+
+
+class ServedColumn(Schema):
+    """The mean time (s) that responses of the selection ``of`` told of under a name in their Server-Timing."""
+
+    name: str
+    mean_s: Column
+
+
 class Plate(Schema):
     """Columns over time: all there is where ``whole``, or what was written after the cursor. ``start`` is the first
     second of each bin of ``bin_s``, ``t`` its middle; a page puts the bins it gets in place of those it has.
 
     Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``p50`` to ``p99`` are of the
-    selection ``of``. ``blur`` is the share of the users present that may not have been load, overdue or unseen at the
-    generators; ``stalls`` the longest of theirs. ``sequence`` is the cursor for the next look, ``first`` the second
-    from which on bins are shown.
+    selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire. ``blur`` is the share
+    of the users present that may not have been load, overdue or unseen at the generators; ``stalls`` the longest of
+    theirs. ``sequence`` is the cursor for the next look, ``first`` the second from which on bins are shown.
     """
 
     sequence: int
@@ -120,12 +143,17 @@ class Plate(Schema):
     blur: Column
     throughput: Column
     errors: Column
+    error_kinds: list[KindColumn]
+    received: Column
+    requests: Column
+    served: list[ServedColumn]
     of: str
     p50: Column
     p95: Column
     p99: Column
     groups: list[GroupColumn]
     parts: list[Part]
+    regions: list[RegionColumn]
     selections: list[SelectionName]
     stalls: list[Stall]
     resources: list[ResourceColumn]
@@ -160,7 +188,7 @@ class Window(Stretch):
     bin_s: int = Field(0, ge=0)
     of: str = Field("", max_length=20)
     has: str = Field("", max_length=20)
-    split: Literal["", "group", "journey", "step"] = ""
+    split: Literal["", "group", "journey", "step", "region"] = ""
 
     def wanted(self, rows: QuerySet[Any]) -> QuerySet[Any]:
         """Those of the rows that are wanted."""
@@ -197,9 +225,10 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
             *metered.filter(sequence__gt=window.after).values_list("second", flat=True),
         }
         traffic, metered = traffic.filter(second__in=new), metered.filter(second__in=new)
-    rows = list(traffic.values_list("second", "figures", "told__stalls"))
-    start = np.array([second for second, _, _ in rows], dtype=np.int64)
-    figures = layout.table([bytes(packed) for _, packed, _ in rows])
+    rows = [_Row(*row) for row in traffic.values_list("second", "figures", *_TOLD)]
+    start = np.array([row.second for row in rows], dtype=np.int64)
+    figures = layout.table([bytes(row.figures) for row in rows])
+    places = np.arange(len(rows))
     if whole and start.size:
         # Bins of which nobody told anything are there, and empty.
         places, told = (start - first) // width, figures
@@ -207,6 +236,12 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         figures = np.full((start.size, layout.width), np.nan)
         figures[places] = told
     lengths = np.nan_to_num(figures[:, LOAD.index("seconds")], nan=width)
+
+    def told_rate(values: Iterable[float]) -> Column:
+        """What rows told, per second of theirs."""
+        column = np.full(start.size, np.nan)
+        column[places] = list(values)
+        return _column(column / lengths)
 
     def load(name: str) -> FloatArray:
         return figures[:, layout.load(name)]
@@ -231,6 +266,15 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         blur=_column(_share(load("overdue") + load("blind"), load("users"))),
         throughput=rate(0),
         errors=rate(0, failed=True),
+        error_kinds=[
+            KindColumn.model_construct(
+                kind=kind, errors=told_rate((row.error_kinds or {}).get(kind, 0) for row in rows)
+            )
+            for kind in sorted({kind for row in rows for kind in row.error_kinds or {}})
+        ],
+        received=told_rate(math.nan if row.received is None else row.received for row in rows),
+        requests=told_rate(math.nan if row.requests is None else sum(row.requests) for row in rows),
+        served=_served(run, layout.selections[of], rows, places, start.size),
         of=ids[of],
         p50=_column(requests(of, "p50")),
         p95=_column(requests(of, "p95")),
@@ -238,22 +282,70 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         groups=[
             GroupColumn.model_construct(
                 name=name,
+                region=region or ANYWHERE,
                 ordered=_column(figures[:, layout.group(number, "ordered")]),
                 present=_column(figures[:, layout.group(number, "present")]),
             )
-            for number, name in enumerate(layout.groups)
+            for number, (name, region) in enumerate(zip(layout.groups, layout.regions, strict=True))
         ],
         parts=[
             Part.model_construct(
                 id=one.id, name=one.name, throughput=rate(number), p95=_column(requests(number, "p95"))
             )
             for number, one in enumerate(layout.selections)
-            if window.split and one.id.startswith(f"{window.split}:")
+            if window.split not in ("", "region") and one.id.startswith(f"{window.split}:")
+        ],
+        regions=[
+            RegionColumn.model_construct(
+                id=one.id,
+                name=one.name,
+                throughput=rate(number),
+                errors=rate(number, failed=True),
+                p50=_column(requests(number, "p50")),
+                p95=_column(requests(number, "p95")),
+                p99=_column(requests(number, "p99")),
+            )
+            for number, one in enumerate(layout.selections)
+            if window.split == "region" and one.id.startswith("region:")
         ],
         selections=[SelectionName.model_construct(id=one.id, name=one.name) for one in layout.selections],
-        stalls=_longest([stall for _, _, stalls in rows for stall in stalls or ()]),
+        stalls=_longest([stall for row in rows for stall in row.stalls or ()]),
         **_metered(run, metered, start),
     )
+
+
+class _Row(NamedTuple):
+    """A row of the run's seconds as far as a plate reads it; what older runs did not tell is None."""
+
+    second: int
+    figures: bytes
+    stalls: list[list[float]] | None
+    error_kinds: dict[str, int] | None
+    timings: dict[str, dict[str, list[float]]] | None
+    received: int | None
+    requests: list[int] | None
+
+
+_TOLD = ("told__stalls", "told__error_kinds", "told__timings", "told__bytes_in", "told__requests")
+
+
+def _served(run: Run, of: Selection, rows: Sequence[_Row], places: IntArray, bins: int) -> list[ServedColumn]:
+    """The time that responses of a selection told of, by name."""
+    names = sorted({name for row in rows for name in row.timings or {}})
+    if not names:
+        return []
+    wanted = {(run.layout.cells[cell].journey, run.layout.cells[cell].step) for cell in of.cells}
+    steps = [str(n) for n, (journey, step) in enumerate(run.plan.steps) if (journey.name, step.name) in wanted]
+    found = []
+    for name in names:
+        column = np.full(bins, np.nan)
+        for place, row in zip(places, rows, strict=True):
+            told = [sums for step in steps if (sums := (row.timings or {}).get(name, {}).get(step))]
+            if count := sum(sums[0] for sums in told):
+                column[place] = sum(sums[1] for sums in told) / count
+        if np.isfinite(column).any():
+            found.append(ServedColumn.model_construct(name=name, mean_s=_column(column)))
+    return found
 
 
 def _most_telling(run: Run, layout: Layout, width: int, window: Window) -> int:

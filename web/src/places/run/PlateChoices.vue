@@ -8,7 +8,13 @@ import Choice from '@/ui/Choice.vue'
 const props = defineProps<{ plate: Plate }>()
 const shown = defineModel<Shown>({ required: true })
 
-const kind = { all: '', group: 'Group ', journey: 'Journey ', step: '' } as const
+const kind = {
+  all: '',
+  group: 'Group ',
+  journey: 'Journey ',
+  step: '',
+  region: 'Region ',
+} as const
 const selections = computed(() => [
   { value: '', text: 'Nearest to its limit' },
   ...props.plate.selections.map(({ id, name }) => ({
@@ -23,6 +29,7 @@ const splits = computed(() => {
     { value: 'step', text: 'By step', some: count('step') },
     { value: 'journey', text: 'By journey', some: count('journey') },
     { value: 'group', text: 'By group', some: count('group') },
+    { value: 'region', text: 'By region', some: count('region') },
   ].filter((one) => one.some > 1)
   return [{ value: '', text: 'Not split' }, ...found]
 })

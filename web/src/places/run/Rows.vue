@@ -33,7 +33,8 @@ const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Si
 <template>
   <Popover class="relative">
     <PopoverButton class="rounded border border-rule bg-card px-3 py-1.5 hover:border-ink-2">
-      Rows <span v-if="how.hidden.length" class="label">{{ how.hidden.length }} hidden</span>
+      Rows
+      <span v-if="changed && how.hidden.length" class="label">{{ how.hidden.length }} hidden</span>
     </PopoverButton>
     <PopoverPanel
       class="absolute right-0 z-20 mt-1 max-h-[70vh] w-96 max-w-[90vw] overflow-y-auto rounded border border-rule bg-card p-3 shadow-lg"

@@ -149,7 +149,7 @@ const worst = (line: StepLine) =>
                   :aria-pressed="shown.of === line.id"
                   @click="emit('isolate', shown.of === line.id ? '' : line.id)"
                 >
-                  {{ line.name }}
+                  <span v-if="line.kind === 'region'" class="label">Region</span> {{ line.name }}
                 </button>
               </template>
               <span
