@@ -56,6 +56,16 @@ def test_seconds_are_written_one_a_line_and_gaps_stay_empty() -> None:
     assert sum(int(row["completed"]) for row in rows) == int(RUN.completed.sum())
     assert float(rows[100]["p95_s"]) > float(rows[100]["p50_s"])
     assert rows[0]["shop.cpu.utilisation"] != ""
+    assert "markers" not in rows[0]
+
+
+def test_what_was_marked_stands_in_its_second() -> None:
+    marked = [(12.7, "planner 3.4 is up"), (12.1, "=SUM(A1)"), (9_999.0, "late")]
+    rows = list(csv.DictReader(io.StringIO(result.seconds_csv(RUN, marked))))
+    assert [row["markers"] for row in rows if row["markers"]] == ["planner 3.4 is up; =SUM(A1)", "late"]
+    assert [bool(rows[at]["markers"]) for at in (12, -1)] == [True, True]
+    alone = list(csv.DictReader(io.StringIO(result.seconds_csv(RUN, marked[1:2]))))
+    assert alone[12]["markers"] == "'=SUM(A1)"
 
 
 def test_requests_are_written_with_names(tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ import io
 import json
 import math
 import os
+import time
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
@@ -189,7 +190,8 @@ def test_files_wait_for_the_end_of_the_run(client: Client, make_run: MakeRun) ->
 
 
 def test_a_file_is_made_anew_once_the_run_has_changed(client: Client, make_run: MakeRun) -> None:
-    run = make_run(5, state="finished")
+    run = make_run(5, state="finished", begun_at=time.time() - 60)
+    Run.objects.filter(pk=run.pk).update(ended_at=timezone.now())
     before = exported(client, run, "seconds.csv")
     told = GeneratorSecond.objects.get(generator__run=run, second=3)
     late = Generator.objects.create(run=run, name="local-2", region="local")
@@ -200,6 +202,11 @@ def test_a_file_is_made_anew_once_the_run_has_changed(client: Client, make_run: 
     assert client.get(f"/api/runs/{run.pk}/seconds.csv").status_code == 409
     assert exported(client, run, "seconds.csv") != before
     assert pq.read_table(io.BytesIO(exported(client, run, "requests.parquet"))).num_rows == 30
+    assert b"markers" not in exported(client, run, "seconds.csv")
+    body = {"text": "the backup ran", "at_s": 2}
+    assert client.post(f"/api/runs/{run.pk}/markers", body, content_type="application/json").status_code == 201
+    assert b"the backup ran" in exported(client, run, "seconds.csv")
+    run.refresh_from_db()
     exports.forget_old()
     assert exports.path_of(run, "seconds.csv").exists()
     for path in exports.path_of(run, "seconds.csv").parent.iterdir():

@@ -154,8 +154,9 @@ def build(
     )
 
 
-def seconds_csv(run: RunData) -> str:
-    """One line per second: load, throughput, percentiles, errors, resources. Empty is unmeasured."""
+def seconds_csv(run: RunData, markers: Iterable[tuple[float, str]] = ()) -> str:
+    """One line per second: load, throughput, percentiles, errors, resources, and what somebody marked (moments in s)
+    in a last column, if anybody did. Empty is unmeasured."""
     block = np.arange(run.seconds)
     histograms = run.histograms.blocks(block, run.seconds)
     percentiles = {p: percentiles_s(histograms, p) for p in (50, 95, 99)}
@@ -183,11 +184,17 @@ def seconds_csv(run: RunData) -> str:
         **{f"{r.key}.utilisation": r.utilisation for r in run.resources},
         **{f"{r.key}.waiting": r.waiting for r in run.resources if r.waiting is not None},
     }
+    marked: dict[int, list[str]] = {}
+    for at_s, text in markers:
+        marked.setdefault(min(int(at_s), run.seconds - 1), []).append(text)
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(map(harmless, columns))
-    for row in zip(*columns.values(), strict=True):
-        writer.writerow("" if math.isnan(v) else f"{v:.10g}" for v in map(float, row))
+    writer.writerow(map(harmless, [*columns, *(["markers"] if marked else [])]))
+    for second, row in enumerate(zip(*columns.values(), strict=True)):
+        values = ["" if math.isnan(v) else f"{v:.10g}" for v in map(float, row)]
+        if marked:
+            values.append(harmless("; ".join(marked.get(second, []))))
+        writer.writerow(values)
     return out.getvalue()
 
 

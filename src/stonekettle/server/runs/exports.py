@@ -22,7 +22,9 @@ Tell = Callable[[str, int, int], None]
 
 def path_of(run: Run, what: What) -> Path:
     """Where the file of the run as it is now lies, once it has been made."""
-    return Path(settings.SPOOL) / "exports" / f"run-{run.pk}-{run.sequence}-{what}"
+    # What is marked changes nothing that was measured; the file of seconds tells both.
+    state = f"{run.sequence}.{run.story}" if what == "seconds.csv" else run.sequence
+    return Path(settings.SPOOL) / "exports" / f"run-{run.pk}-{state}-{what}"
 
 
 def make(run: Run, what: What, tell: Tell) -> Path:
@@ -41,7 +43,8 @@ def make(run: Run, what: What, tell: Tell) -> Path:
                 file.writelines(kept.as_lines(run))
         else:
             tell("Writing seconds", 0, 0)
-            part.write_text(results.seconds_csv(data.load(run).run), encoding="utf-8")
+            markers = run.markers.values_list("at_s", "text")
+            part.write_text(results.seconds_csv(data.load(run).run, markers), encoding="utf-8")
         part.chmod(0o600)
         part.rename(path)
     finally:
