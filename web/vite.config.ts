@@ -8,5 +8,5 @@ export default defineConfig({
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: { chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': 'http://127.0.0.1:8800' } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.ts'] },
+  test: { environment: 'jsdom', pool: 'vmThreads', include: ['src/**/*.test.ts'] },
 })
