@@ -14,6 +14,7 @@ from django.contrib.auth.models import User
 from django.http import JsonResponse
 from django.test import Client
 
+from stonekettle.core.types import IntArray
 from stonekettle.engine import records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
@@ -37,6 +38,8 @@ from tests.server.acting import TESTS
 ROOT = Path(__file__).parents[2]
 QUICK = (ROOT / "examples" / "quick.yaml").read_text()
 
+ONE_GROUP = np.arange(7)[None]
+"""The numbers of its cells, for runs of a group that does seven steps."""
 TERMS = {"host": "10.9.8.7", "ports": "443", "scheme": "https", "contact": "anna, 123"}
 
 __all__ = ["QUICK", "TERMS"]
@@ -108,9 +111,9 @@ def store_readings(run: Run, seconds: int) -> None:
     data.store(run.pk, rounds)
 
 
-def store_second(generator: Generator, counted: Second, made: records.Records) -> None:
-    """A second as its generator would have told it."""
-    folded, histograms = fold(counted, made, np.arange(7)[None])
+def store_second(generator: Generator, counted: Second, made: records.Records, numbers: IntArray = ONE_GROUP) -> None:
+    """A second as its generator would have told it; ``numbers`` are those of each group's cells."""
+    folded, histograms = fold(counted, made, numbers)
     GeneratorSecond.objects.create(
         generator=generator,
         second=counted.second,

@@ -10,7 +10,7 @@ import pytest
 from django.test import Client
 
 from stonekettle.engine import records
-from stonekettle.engine.rollup import Second, fold, pack_histograms
+from stonekettle.engine.rollup import Second
 from stonekettle.engine.script import cell_numbers
 from stonekettle.engine.seconds import Layout
 from stonekettle.meters.samples import Catalogue, Source
@@ -18,6 +18,7 @@ from stonekettle.plan import document
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import data, merging, metering, plate
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run
+from tests.server.conftest import store_second
 
 MakeRun = Callable[..., Run]
 
@@ -180,14 +181,7 @@ def from_two_places(experiment: Experiment) -> Run:
         counted = Second(
             t, 30.0, 1.0, 0.0, 0.2, 0.001, 0.1, 0.0, 0.0, 0.0, [1] * 14, present=[20.0, 10.0], timings=timings
         )
-        folded, histograms = fold(counted, made, numbers)
-        GeneratorSecond.objects.create(
-            generator=generator,
-            second=t,
-            rollup=folded.as_dict(),
-            histograms=pack_histograms(histograms),
-            records=records.to_chunk(made),
-        )
+        store_second(generator, counted, made, numbers)
     merging.merge(run.pk)
     run.refresh_from_db()
     return run
