@@ -336,7 +336,7 @@ def test_rows_are_arranged_and_stay_so(page: Page) -> None:
     high = rows.first.bounding_box()
     assert high is not None
     assert high["height"] > 150
-    page.get_by_role("button", name="Rows 1 hidden").click()
+    page.get_by_role("button", name="Rows 2 hidden").click()
     panel.get_by_role("button", name="As it was").click()
     expect(rows).to_have_count(count)
     expect(rows.first).to_have_attribute("data-row", "load")
