@@ -260,7 +260,7 @@ def test_candidates_are_compared_block_by_block(client: Client, played_series: S
     first, second = told["candidates"]
     assert (first["candidate"], first["turns"], first["what"]) == ("planner 3.3", 2, [])
     assert second["what"] == ["keeps timetables in memory"]
-    assert {use["key"] for use in first["uses"]} == {"planner.cpu"}
+    assert {use["key"] for use in first["uses"]} == {"planner.cpu", "planner.memory"}
     assert told["bearable"]["load"] == pytest.approx(60, rel=0.02)
     # A turn that does not count takes its block with it, and says why.
     turn = played_series.turns.first()
