@@ -74,6 +74,11 @@ def noticed(client: Client, run: Run) -> list[dict[str, Any]]:
     return found
 
 
+def standing(client: Client, run: Run) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = client.get(f"/api/runs/{run.pk}/plate").json()["standing"]
+    return found
+
+
 def test_while_all_is_well_there_is_nothing_to_notice(client: Client, run: Run) -> None:
     told(run, 0, 60)
     Noticing(run.pk).look()
@@ -90,8 +95,8 @@ def test_what_begins_is_told_and_what_ends_has_its_end(client: Client, run: Run)
     assert (begun["kind"], begun["row"], begun["until_s"]) == ("objective", "response", None)
     assert "does not hold" in begun["text"]
     assert 38 <= begun["at_s"] <= 42
-    line = next(one for one in client.get("/api/runs?in_progress=true").json()["runs"] if one["id"] == run.pk)
-    assert line["notices"] == 1
+    (line,) = client.get("/api/now").json()["runs"]
+    assert (line["id"], line["state"], line["notices"]) == (run.pk, "running", 1)
     before = client.get(f"/api/runs/{run.pk}/plate").json()["story"]
     told(run, 60, 130)
     watch.look()
@@ -115,19 +120,25 @@ def test_load_that_is_not_there_lateness_errors_and_a_stop_rule_near(client: Cli
 
 
 def test_objectives_and_stop_rules_stand_as_the_last_seconds_say(client: Client, run: Run) -> None:
+    watch = Noticing(run.pk)
     told(run, 0, 5)
-    unknown = client.get(f"/api/runs/{run.pk}").json()["standing"]
-    assert {one["value"] for one in unknown} == {None}
+    assert standing(client, run) == []
+    watch.look()
+    assert {one["value"] for one in standing(client, run)} == {None}
     told(run, 5, 50, errors=5)
-    found = client.get(f"/api/runs/{run.pk}").json()["standing"]
+    assert standing(client, run) == []  # what was heard last is older than the last seconds
+    watch.look()
+    found = standing(client, run)
     rule = next(one for one in found if one["kind"] == "stop rule")
     assert rule["text"] == "all steps over 50 % errors for 10 s"
     assert (rule["value"], rule["limit"]) == (0.5, 1.0)
     goal = next(one for one in found if one["kind"] == "objective")
     assert (goal["value"], goal["limit"]) == (0.0, pytest.approx(0.05))
     told(run, 50, 90, slow=True)
-    found = client.get(f"/api/runs/{run.pk}").json()["standing"]
-    assert next(one for one in found if one["kind"] == "objective")["value"] == 1.0
+    watch.look()
+    assert next(one for one in standing(client, run) if one["kind"] == "objective")["value"] == 1.0
+    Run.objects.filter(pk=run.pk).update(state="draining")
+    assert standing(client, run) == []
 
 
 def test_a_rule_on_a_resource_stands_where_its_meter_does(client: Client, make_run: Callable[..., Run]) -> None:
@@ -136,7 +147,8 @@ def test_a_rule_on_a_resource_stands_where_its_meter_does(client: Client, make_r
     run.plan_document = document.to_document(run.plan.model_copy(update={"stop_when": (rule,)}))
     run.state, run.begun_at = "running", time.time() - 40
     run.save()
-    (stands,) = [one for one in client.get(f"/api/runs/{run.pk}").json()["standing"] if one["kind"] == "stop rule"]
+    Noticing(run.pk).look()
+    (stands,) = [one for one in standing(client, run) if one["kind"] == "stop rule"]
     assert stands["value"] == pytest.approx(0.5 / 0.8, rel=0.01)
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from django.db.models import F
 from django.test import Client
 
 from stonekettle.engine import records
@@ -66,6 +67,23 @@ def test_a_live_look_reads_no_more_in_a_long_run(
         client.get(f"/api/runs/{run.pk}/plate?after={run.sequence - 1}&bin_s=1")
     assert not any("plan_document" in query["sql"] for query in queries.captured_queries)
     assert not any("histograms" in query["sql"] for query in queries.captured_queries)
+
+
+def test_what_is_shown_is_chosen_anew_every_ten_seconds(client: Client, make_run: MakeRun) -> None:
+    run = make_run(25, state="running", begun_at=3.0)
+    goal = run.goals[0].selection
+    (other,) = {"step:0", "step:1"} - {goal}
+    for rows in (run.seconds, run.meter_seconds):
+        rows.update(sequence=F("second"))
+
+    def look(after: int) -> dict[str, Any]:
+        window = f"after={after}&bin_s=1&has={other}"
+        found: dict[str, Any] = client.get(f"/api/runs/{run.pk}/plate?{window}").json()
+        return found
+
+    kept, anew = look(21), look(18)
+    assert (kept["whole"], kept["of"], kept["start"]) == (False, other, [22, 23, 24])
+    assert (anew["whole"], anew["of"], len(anew["start"])) == (True, goal, 25)
 
 
 def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:

@@ -91,6 +91,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /targets/{target_id}/proof": (P, None),
     "DELETE /targets/{target_id}": (P, None),
     "POST /targets/{target_id}/restore": (P, None),
+    "GET /now": (R, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

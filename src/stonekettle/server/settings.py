@@ -105,6 +105,11 @@ AUTH_PASSWORD_VALIDATORS = [
     },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
+SESSION_ENGINE = "django.contrib.sessions.backends.cached_db"
+"""Kept in the database and remembered by the one process that serves the web: pages ask often."""
+CACHES = {
+    "default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache", "OPTIONS": {"MAX_ENTRIES": 10_000}},
+}
 SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_AGE = 12 * 3600
 """A day's work; who works on signs in again."""

@@ -12,12 +12,16 @@ const IDLE_MS = 4_000
 const READY_MS = 10_000
 const at = (id: MaybeRefOrGetter<number>) => ({ path: { experiment_id: toValue(id) } })
 
-export function useExperiments(archived: MaybeRefOrGetter<boolean> = false) {
+export function useExperiments(
+  archived: MaybeRefOrGetter<boolean> = false,
+  when: MaybeRefOrGetter<boolean> = true,
+) {
   return useQuery({
     queryKey: computed(() => ['experiments', toValue(archived)]),
     queryFn: () =>
       body(api.GET('/api/experiments', { params: { query: { archived: toValue(archived) } } })),
     refetchInterval: IDLE_MS,
+    enabled: computed(() => toValue(when)),
   })
 }
 

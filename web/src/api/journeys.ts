@@ -11,11 +11,15 @@ export type Exchange = Schemas['Exchange']
 
 const at = (id: MaybeRefOrGetter<number>) => ({ path: { journey_id: toValue(id) } })
 
-export function useJourneys(archived: MaybeRefOrGetter<boolean> = false) {
+export function useJourneys(
+  archived: MaybeRefOrGetter<boolean> = false,
+  when: MaybeRefOrGetter<boolean> = true,
+) {
   return useQuery({
     queryKey: computed(() => ['journeys', toValue(archived)]),
     queryFn: () =>
       body(api.GET('/api/journeys', { params: { query: { archived: toValue(archived) } } })),
+    enabled: computed(() => toValue(when)),
   })
 }
 

@@ -6,7 +6,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
   const t = start.map((second) => second + 0.5)
   const column = t.map((x) => x * 10)
   return {
-    state: 'running', elapsed_s: from + seconds, story: 0, first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
+    state: 'running', elapsed_s: from + seconds, story: 0, standing: [], first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
     planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
     p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], received: column, requests: column,
     selections: [],

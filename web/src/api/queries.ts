@@ -3,29 +3,26 @@ import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
 import { useJob } from './jobs'
 import { cursor, joined, type LivePlate, type Shown } from './livePlate'
+import { NOW } from './now'
 
 const LIVE_MS = 1_000
-/** What changes seldom in a live run; a change of state is heard with the plate at once. */
-const DETAIL_MS = 5_000
+/** What is told of a live run beside its measurements; that there is something new is heard with its plate at once. */
+const DETAIL_MS = 15_000
 
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => body(api.GET('/api/me')), staleTime: 30_000 })
 }
 
-export function useRuns(filter: MaybeRefOrGetter<{ experiment?: number; before?: number }> = {}) {
+export function useRuns(
+  filter: MaybeRefOrGetter<{ experiment?: number; before?: number }> = {},
+  when: MaybeRefOrGetter<boolean> = true,
+) {
   return useQuery({
     queryKey: computed(() => ['runs', toValue(filter)]),
     queryFn: () => body(api.GET('/api/runs', { params: { query: toValue(filter) } })),
     refetchInterval: 2_000,
     placeholderData: keepPreviousData,
-  })
-}
-
-export function useRunsInProgress() {
-  return useQuery({
-    queryKey: ['runs', 'in progress'],
-    queryFn: () => body(api.GET('/api/runs', { params: { query: { in_progress: true } } })),
-    refetchInterval: 2_000,
+    enabled: computed(() => toValue(when)),
   })
 }
 
@@ -87,7 +84,10 @@ export function useStartRun() {
           params: { path: { experiment_id: asked.experiment }, query: { times: asked.times } },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['runs'] }),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['runs'] })
+      await client.invalidateQueries({ queryKey: NOW })
+    },
   })
 }
 

@@ -1916,6 +1916,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Now
+         * @description What every page shows, asked for again and again.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/plate": {
         parameters: {
             query?: never;
@@ -3894,11 +3914,6 @@ export interface components {
         RunFilter: {
             /** Experiment */
             experiment?: number | null;
-            /**
-             * In Progress
-             * @default false
-             */
-            in_progress: boolean;
             /** Before */
             before?: number | null;
         };
@@ -3919,8 +3934,7 @@ export interface components {
         };
         /**
          * RunLine
-         * @description A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was. In the
-         *     list of those under way ``notices`` are so many conditions that hold now.
+         * @description A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was.
          */
         RunLine: {
             /** Id */
@@ -3959,8 +3973,6 @@ export interface components {
             ended_at: string | null;
             /** Ended */
             ended: boolean;
-            /** Notices */
-            notices: number;
         };
         /** RunPage */
         RunPage: {
@@ -4322,8 +4334,6 @@ export interface components {
             ended_at: string | null;
             /** Ended */
             ended: boolean;
-            /** Notices */
-            notices: number;
             /** Begins At */
             begins_at: string | null;
             /** Again */
@@ -4350,8 +4360,6 @@ export interface components {
             living: components["schemas"]["LivingFindings"] | null;
             /** Noticed */
             noticed: components["schemas"]["NoticeLine"][];
-            /** Standing */
-            standing: components["schemas"]["StandingLine"][];
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
@@ -4377,21 +4385,6 @@ export interface components {
             meters: components["schemas"]["MeterReport"][];
             /** Files */
             files: components["schemas"]["MetricsFileLine"][];
-        };
-        /**
-         * StandingLine
-         * @description How an objective or a stop rule stands by the last seconds: the share that misses it against the ``limit`` of
-         *     that, or how much of its limit a rule has reached, against 1. ``value`` is None where too little is known.
-         */
-        StandingLine: {
-            /** Kind */
-            kind: string;
-            /** Text */
-            text: string;
-            /** Value */
-            value: number | null;
-            /** Limit */
-            limit: number;
         };
         /**
          * Totals
@@ -4600,6 +4593,29 @@ export interface components {
             what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
         };
         /**
+         * Now
+         * @description What every page shows: the runs under way, the newest first, and whether all load is halted.
+         */
+        Now: {
+            /** Runs */
+            runs: components["schemas"]["RunNow"][];
+            halt: components["schemas"]["HaltState"];
+        };
+        /**
+         * RunNow
+         * @description A run under way; ``notices`` are so many conditions that hold now.
+         */
+        RunNow: {
+            /** Id */
+            id: number;
+            /** Experiment */
+            experiment: string;
+            /** State */
+            state: string;
+            /** Notices */
+            notices: number;
+        };
+        /**
          * Window
          * @description What a page has, up to the sequence number ``after``, in bins of ``bin_s``, of the selection ``has``; and what it
          *     wants: a stretch, and a selection: none, where it leaves the choice to us.
@@ -4688,7 +4704,7 @@ export interface components {
         /**
          * LivePlate
          * @description A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
-         *     page has of that is old then.
+         *     page has of that is old then. ``standing`` is how objectives and stop rules do by the last seconds.
          */
         LivePlate: {
             /** Sequence */
@@ -4753,6 +4769,8 @@ export interface components {
             elapsed_s: number;
             /** Story */
             story: number;
+            /** Standing */
+            standing: components["schemas"]["StandingLine"][];
         };
         /**
          * Part
@@ -4867,6 +4885,21 @@ export interface components {
             t: number;
             /** Length S */
             length_s: number;
+        };
+        /**
+         * StandingLine
+         * @description How an objective or a stop rule stands by the last seconds: the share that misses it against the ``limit`` of
+         *     that, or how much of its limit a rule has reached, against 1. ``value`` is None where too little is known.
+         */
+        StandingLine: {
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Value */
+            value: number | null;
+            /** Limit */
+            limit: number;
         };
         /**
          * Stretch
@@ -8395,7 +8428,6 @@ export interface operations {
         parameters: {
             query?: {
                 experiment?: number | null;
-                in_progress?: boolean;
                 before?: number | null;
             };
             header?: never;
@@ -8770,6 +8802,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Now"];
                 };
             };
         };

@@ -11,7 +11,7 @@ export interface Stretch {
 
 /** The longer the stretch, the less a second changes of it, and the more it costs to sum it up. */
 export function pace(seconds: number): number {
-  return seconds > 900 ? 10_000 : seconds > 120 ? 5_000 : 2_000
+  return seconds > 900 ? 10_000 : seconds > 120 ? 5_000 : 3_000
 }
 
 export function useSteps(

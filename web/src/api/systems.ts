@@ -14,11 +14,15 @@ export type SystemDetail = Schemas['SystemDetail']
 /** The path parameters of a system's addresses. */
 const at = (id: MaybeRefOrGetter<number>) => ({ path: { system_id: toValue(id) } })
 
-export function useSystems(archived: MaybeRefOrGetter<boolean> = false) {
+export function useSystems(
+  archived: MaybeRefOrGetter<boolean> = false,
+  when: MaybeRefOrGetter<boolean> = true,
+) {
   return useQuery({
     queryKey: computed(() => ['systems', toValue(archived)]),
     queryFn: () =>
       body(api.GET('/api/systems', { params: { query: { archived: toValue(archived) } } })),
+    enabled: computed(() => toValue(when)),
   })
 }
 

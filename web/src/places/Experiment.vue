@@ -8,7 +8,7 @@ import {
   useReadiness,
   useRehearse,
 } from '@/api/experiments'
-import { useHalt } from '@/api/halt'
+import { useHalt } from '@/api/now'
 import { useRuns, useStartRun } from '@/api/queries'
 import { useStartSeries } from '@/api/series'
 import { useSystems } from '@/api/systems'
@@ -83,7 +83,7 @@ const mayStart = computed(
     saving.value === 'saved' &&
     !busy.value &&
     !archived.value &&
-    !halt.data.value?.halted &&
+    !halt.value?.halted &&
     readiness.data.value?.may_start !== false,
 )
 const peak = computed(() => {

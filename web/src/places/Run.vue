@@ -304,7 +304,7 @@ useShortcuts([
           @hide="hovered = null"
         />
       </section>
-      <NowStanding v-if="live" :lines="run.data.value.standing" />
+      <NowStanding v-if="live" :lines="plate.data.value?.standing ?? []" />
       <Notes
         v-if="notes.length"
         :notes="notes"

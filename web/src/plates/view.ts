@@ -5,7 +5,7 @@ import type { Arrangement } from './arrangement'
 import type { Stretch } from './dragging'
 import { reach } from './strip'
 
-export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s' | 'story'>
+export type Plate = Omit<Schemas['LivePlate'], 'state' | 'elapsed_s' | 'story' | 'standing'>
 export type Profile = Schemas['ProfileOutline']
 export type Axis = 'clock' | 'load'
 export type Column = (number | null)[]

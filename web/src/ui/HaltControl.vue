@@ -2,7 +2,7 @@
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { ref } from 'vue'
 import { useRole } from './role'
-import { useHalt, useHaltAll } from '@/api/halt'
+import { useHalt, useHaltAll } from '@/api/now'
 import Action from './Action.vue'
 import Problem from './Problem.vue'
 
@@ -24,7 +24,7 @@ async function confirm() {
 
 <template>
   <button
-    v-if="may('planner') && !halt.data.value?.halted"
+    v-if="may('planner') && !halt?.halted"
     type="button"
     class="rounded border border-brick px-2 text-[13px] whitespace-nowrap text-brick hover:bg-paper"
     @click="asking = true"

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { useRunsInProgress } from '@/api/queries'
+import { useNow } from '@/api/now'
 import AccountMenu from './AccountMenu.vue'
 import EndedNotice from './EndedNotice.vue'
 import HaltControl from './HaltControl.vue'
@@ -19,17 +19,17 @@ const places = [
   { to: '/runs', name: 'Runs' },
 ]
 const route = useRoute()
-const inProgress = useRunsInProgress()
-const current = computed(() => inProgress.data.value?.runs[0])
-const others = computed(() => (inProgress.data.value?.runs.length ?? 0) - 1)
+const now = useNow()
+const current = computed(() => now.data.value?.runs[0])
+const others = computed(() => (now.data.value?.runs.length ?? 0) - 1)
 /** The run that has just ended, until it is looked at or put away. */
 const ended = ref<number | null>(null)
 watch(
-  () => inProgress.data.value?.runs.map((run) => run.id),
-  (now, before) => {
-    const gone = before?.find((id) => !now?.includes(id))
+  () => now.data.value?.runs.map((run) => run.id),
+  (ids, before) => {
+    const gone = before?.find((id) => !ids?.includes(id))
     // Whoever looks at the run itself has seen its end.
-    if (gone !== undefined && now && route.path !== `/runs/${gone}`) ended.value = gone
+    if (gone !== undefined && ids && route.path !== `/runs/${gone}`) ended.value = gone
   },
 )
 watch(

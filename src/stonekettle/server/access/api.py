@@ -361,7 +361,7 @@ class HaltBody(Schema):
 @router.get("/halt", response=HaltState)
 def get_halt(request: HttpRequest) -> HaltState:
     """Whether all load is halted."""
-    return _halt(actor_of(request))
+    return halt_state(actor_of(request))
 
 
 @router.post("/halt", response=HaltState)
@@ -369,7 +369,7 @@ def halt(request: HttpRequest, body: HaltBody) -> HaltState:
     """End all load everywhere, at once, and keep it off until this is lifted."""
     actor = actor_of(request)
     halting.halt(actor, body.why)
-    return _halt(actor)
+    return halt_state(actor)
 
 
 @router.delete("/halt", response=HaltState)
@@ -377,10 +377,10 @@ def lift_halt(request: HttpRequest) -> HaltState:
     """Load may be made again."""
     actor = actor_of(request)
     halting.lift(actor)
-    return _halt(actor)
+    return halt_state(actor)
 
 
-def _halt(actor: Actor) -> HaltState:
+def halt_state(actor: Actor) -> HaltState:
     found = halting.in_force()
     if found is None:
         return HaltState(halted=False)

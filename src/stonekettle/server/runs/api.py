@@ -6,13 +6,12 @@ import json
 from datetime import datetime
 from typing import Any
 
-from django.db.models import Count, Q
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.engine.lifecycle import ENDED, RunState
+from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.strategies import PLAN, SEARCH
 from stonekettle.report import result as results
 from stonekettle.server.access.roles import actor_of
@@ -50,8 +49,7 @@ PAGE = 50
 
 
 class RunLine(Schema):
-    """A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was. In the
-    list of those under way ``notices`` are so many conditions that hold now."""
+    """A run in a list; ``load`` is the planned one in few corners. Of a series ``turn`` says whose turn it was."""
 
     id: int
     experiment_id: int
@@ -70,7 +68,6 @@ class RunLine(Schema):
     queued_at: datetime
     ended_at: datetime | None
     ended: bool
-    notices: int
 
 
 class RunPage(Schema):
@@ -134,7 +131,6 @@ class RunDetail(RunLine):
     markers: list[markers.MarkerLine]
     living: living.LivingFindings | None
     noticed: list[noticing.NoticeLine]
-    standing: list[noticing.StandingLine]
     generators: list[GeneratorLine]
     result: results.Result | None
     system_id: int | None
@@ -153,7 +149,6 @@ class RunDetail(RunLine):
 
 class RunFilter(Schema):
     experiment: int | None = None
-    in_progress: bool = False
     before: int | None = None
 
 
@@ -206,9 +201,6 @@ def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     runs = Run.objects.there().select_related("revision__experiment", "turn_taken").defer("result", "plan_document")
     if only.experiment is not None:
         runs = runs.of_experiment(only.experiment)
-    if only.in_progress:
-        open_ones = Count("notices", filter=Q(notices__until_s=None))
-        runs = runs.in_progress().annotate(open_notices=open_ones)
     if only.before is not None:
         runs = runs.filter(pk__lt=only.before)
     found = list(runs[: PAGE + 1])
@@ -238,7 +230,6 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         notes=[NoteLine(at_s=n.at_s, who=n.who, text=n.text) for n in run.notes.all()],
         markers=markers.lines_of(run),
         noticed=noticing.lines_of(run),
-        standing=noticing.standing(run) if run.run_state == RunState.RUNNING else [],
         living=living.LivingFindings.model_validate(run.living) if run.living else None,
         generators=[
             GeneratorLine(
@@ -435,5 +426,4 @@ def _line(run: Run) -> dict[str, Any]:
         "queued_at": run.queued_at,
         "ended_at": run.ended_at,
         "ended": run.run_state in ENDED,
-        "notices": getattr(run, "open_notices", 0),
     }

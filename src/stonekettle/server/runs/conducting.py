@@ -258,7 +258,7 @@ class DatabaseControl:
         elif isinstance(action, signals.Note):
             self._line.write(lambda: self._note(action))
         elif isinstance(action, signals.Stand):
-            self._update(course=action.course)
+            self._line.write(lambda: self._stand(action))
         elif isinstance(action, signals.Move):
             self._line.write(lambda: rules.move(self.run_id, action.state, action.cause))
 
@@ -294,6 +294,10 @@ class DatabaseControl:
         RunNote.objects.get_or_create(
             run_id=self.run_id, at_s=round(action.at_s, 3), who=action.who, text=hidden(action.text)
         )
+        Run.objects.goes_on(self.run_id)
+
+    def _stand(self, action: signals.Stand) -> None:
+        Run.objects.filter(pk=self.run_id).update(course=action.course)
         Run.objects.goes_on(self.run_id)
 
     def _update(self, **fields: object) -> None:

@@ -271,6 +271,11 @@ def _means(rows: Sequence[FloatArray]) -> FloatArray:
     return np.where(count > 0, means, np.nan)
 
 
+def width(values: bytes) -> int:
+    """How many values there are in a row."""
+    return len(values) // np.dtype(np.float32).itemsize
+
+
 def unpacked(values: bytes, width: int) -> FloatArray:
     """A row's values; columns that came later are unknown in it."""
     row = np.full(width, np.nan)

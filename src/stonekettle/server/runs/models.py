@@ -63,7 +63,8 @@ class Run(models.Model):
     history is so for the reason given.
     ``meter_reports`` tells how every metrics address has done. ``sequence`` rises with everything written of its
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows. ``course`` is where its load stands
-    (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far;
+    (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far,
+    ``stands`` how its objectives and stop rules do by the last seconds (:class:`noticing.Standing`);
     ``story`` rises with whatever happens to it beside its measurements.
     """
 
@@ -102,6 +103,7 @@ class Run(models.Model):
     meter_columns: models.JSONField[Any, Any] = models.JSONField(default=dict)
     course: models.JSONField[Any, Any] = models.JSONField(null=True)
     living: models.JSONField[Any, Any] = models.JSONField(null=True)
+    stands: models.JSONField[Any, Any] = models.JSONField(null=True)
     story = models.PositiveIntegerField(default=0)
 
     objects = RunQuerySet.as_manager()

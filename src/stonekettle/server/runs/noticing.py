@@ -12,6 +12,7 @@ from stonekettle.core import histogram
 from stonekettle.core.histogram import EDGES_US
 from stonekettle.core.notices import Condition, Notice
 from stonekettle.core.types import FloatArray
+from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.rollup import LOW, unpack_histograms
 from stonekettle.engine.strategies import PLAN
 from stonekettle.plan import document
@@ -29,6 +30,8 @@ MISSING, BLURRED, NEAR = 0.02, 0.05, 0.8
 """What is worth a look: a share of the load missing, of the users late, of a stop rule's limit."""
 LATE_S = 2
 """So many of the newest seconds may not be complete yet."""
+OLD_S = 15
+"""What was heard before so many seconds is not *the last seconds* any more."""
 MOST = 200
 
 
@@ -78,27 +81,20 @@ class StandingLine(Schema):
     limit: float
 
 
-def standing(run: Run) -> list[StandingLine]:
-    """How objectives and stop rules stand now, of a run under load."""
-    conditions = Conditions(run)
-    long = max((one.length for one in conditions.watched), default=0)
-    rows = RunSecond.objects.filter(run=run, every=1).order_by("-second").values_list("second", "figures", "histograms")
-    for second, figures, histograms in reversed(rows[: long + LATE_S]):
-        conditions.hear(second, bytes(figures), bytes(histograms))
-    if conditions.resources:
-        busy = metering.lately(run.pk, conditions.resources, long)
-        for back in range(long, 0, -1):
-            until = {key: series[: max(0, series.size - back + 1)] for key, series in busy.items()}
-            conditions.hear_resources(until, 0)
-    return [
-        StandingLine(
-            kind=one.kind,
-            text=one.subject if one.kind != "errors" else f"errors of {one.subject}",
-            value=one.value,
-            limit=1.0 if one.kind == "stop rule" else one.limit,
-        )
-        for one in conditions.watched
-    ]
+class Standing(Schema):
+    """How they all stood once the second ``at_s`` had been heard."""
+
+    at_s: int
+    lines: list[StandingLine]
+
+
+def standing(run: Run, seconds: int) -> list[StandingLine]:
+    """How objectives and stop rules stand now, of a run under load that has told so many seconds. Nothing, where
+    what was heard last is too old to say so."""
+    if run.run_state is not RunState.RUNNING or run.stands is None:
+        return []
+    found = Standing.model_validate(run.stands)
+    return found.lines if seconds - found.at_s <= OLD_S else []
 
 
 @dataclass
@@ -129,9 +125,17 @@ class Conditions:
         return [*(one for *_, one in self._goals), self._order, self._blur, *(one for _, one in self._rules)]
 
     @property
-    def watched(self) -> list[Condition]:
-        """Objectives and stop rules."""
-        return [*(one for *_, one in self._goals), *(one for _, one in self._rules)]
+    def standing(self) -> list[StandingLine]:
+        """How objectives and stop rules stand."""
+        return [
+            StandingLine(
+                kind=one.kind,
+                text=one.subject if one.kind != "errors" else f"errors of {one.subject}",
+                value=one.value,
+                limit=1.0 if one.kind == "stop rule" else one.limit,
+            )
+            for one in (*(one for *_, one in self._goals), *(one for _, one in self._rules))
+        ]
 
     def hear(self, second: int, packed: bytes, histograms: bytes) -> None:
         """Another second; what its resources did is asked of :meth:`hear_resources`."""
@@ -246,6 +250,9 @@ class Noticing(Beside):
         self._unusual.look(run)
         self._keep(notice for condition in self._conditions.all for notice in condition.notices)
         self._keep(self._unusual.notices)
+        if heard:
+            stands = Standing(at_s=self._to, lines=self._conditions.standing)
+            Run.objects.filter(pk=self.run_id).update(stands=stands.model_dump(mode="json"))
 
     def _keep(self, notices: Iterable[Notice]) -> None:
         for one in notices:

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any, Literal, NamedTuple, Self
 
 import numpy as np
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 from ninja import Field, Schema
 
 from stonekettle.core.types import FloatArray, IntArray
@@ -27,8 +27,11 @@ SHOWN_STALL_S = 0.1
 MOST_STALLS = 40
 DIGITS = 5
 LATELY = 60
+CHOSEN_EVERY_S = 10
+"""So often is what a page shows chosen anew, where it leaves the choice to us."""
 CLEARLY = 1.25
 Column = list[float | None]
+NO_COLUMNS: dict[str, Any] = {"rows": {}, "columns": []}
 
 
 class ResourceColumn(Schema):
@@ -215,17 +218,20 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     window = window.model_copy(update={"from_s": first})
     layout = run.layout
     ids = [selection.id for selection in layout.selections]
-    of = ids.index(window.of) if window.of in ids else _most_telling(run, layout, width, window)
-    whole = window.after == 0 or window.bin_s != width or (window.has != "" and window.has != ids[of])
     traffic = window.wanted(RunSecond.objects.filter(run=run, every=width))
     metered = window.wanted(MeterSecond.objects.filter(run=run, every=width))
-    if not whole:
-        new = {
-            *traffic.filter(sequence__gt=window.after).values_list("second", flat=True),
-            *metered.filter(sequence__gt=window.after).values_list("second", flat=True),
-        }
-        traffic, metered = traffic.filter(second__in=new), metered.filter(second__in=new)
-    rows = [_Row(*row) for row in traffic.values_list("second", "figures", *_TOLD)]
+    whole = window.after == 0 or window.bin_s != width or window.has not in ("", *ids)
+    rows = [] if whole else _rows(_new(traffic, metered, window.after))
+    if window.of in ids:
+        of = ids.index(window.of)
+    elif window.has and not whole and all(row.second % CHOSEN_EVERY_S for row in rows):
+        of = ids.index(window.has)
+    else:
+        of = _most_telling(run, layout, width, window)
+    if whole or window.has not in ("", ids[of]):
+        whole, rows = True, _rows(traffic)
+    else:
+        metered = _new(metered, traffic, window.after)
     start = np.array([row.second for row in rows], dtype=np.int64)
     figures = layout.table([bytes(row.figures) for row in rows])
     places = np.arange(len(rows))
@@ -329,6 +335,16 @@ class _Row(NamedTuple):
 _TOLD = ("told__stalls", "told__error_kinds", "told__timings", "told__bytes_in", "told__requests")
 
 
+def _new(these: QuerySet[Any], others: QuerySet[Any], after: int) -> QuerySet[Any]:
+    """Those of the rows that were written since, or others of the same seconds: a page replaces seconds whole."""
+    seconds = others.filter(sequence__gt=after).values("second")
+    return these.filter(Q(sequence__gt=after) | Q(second__in=seconds))
+
+
+def _rows(traffic: QuerySet[Any]) -> list[_Row]:
+    return [_Row(*row) for row in traffic.values_list("second", "figures", *_TOLD)]
+
+
 def _served(run: Run, of: Selection, rows: Sequence[_Row], places: IntArray, bins: int) -> list[ServedColumn]:
     """The time that responses of a selection told of, by name."""
     names = sorted({name for row in rows for name in row.timings or {}})
@@ -379,9 +395,11 @@ def _high(values: FloatArray) -> float:
 def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
     """The columns of resources and pins beside the bins that begin at ``start``, and what happened to meters."""
     told = list(rows.values_list("second", "values", "events"))
-    # Rows may have got columns since the run was read: what names them is asked after them.
-    run.refresh_from_db(fields=["meter_columns"])
-    known: dict[str, Any] = run.meter_columns or {"rows": {}, "columns": []}
+    known: dict[str, Any] = run.meter_columns or NO_COLUMNS
+    if any(metering.width(packed) > len(known["columns"]) for _, packed, _ in told):
+        # Rows have got columns since the run was read.
+        run.refresh_from_db(fields=["meter_columns"])
+        known = run.meter_columns or NO_COLUMNS
     columns: list[list[str]] = known["columns"]
     values = np.full((len(start), len(columns)), np.nan)
     places = {int(second): place for place, second in enumerate(start)}

@@ -125,6 +125,7 @@ def request_stop(account: Account, run: Run, why: str = "") -> RunWish:
         raise Conflict(f"Run {run.pk} has already ended ({run.state}).")
     user_name = account.actor.name
     Run.objects.filter(pk=run.pk, stop_requested_by="").update(stop_requested_by=user_name)
+    Run.objects.goes_on(run.pk)
     _about(account, run, why)
     wish, _ = RunWish.objects.get_or_create(run=run, verb=Verb.STOP.value, defaults={"who": user_name, "why": why})
     if run.run_state == RunState.QUEUED:

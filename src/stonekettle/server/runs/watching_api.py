@@ -2,39 +2,73 @@
 
 from __future__ import annotations
 
+from django.db.models import Count, Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from ninja import Query, Router
+from ninja import Query, Router, Schema
 
 from stonekettle.engine.lifecycle import ENDED
+from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, metering, people, steps
+from stonekettle.server.runs import data, metering, noticing, people, steps
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
 router = Router(tags=["runs"])
+LOOKED_AT = ("state", "story", "sequence", "begun_at", "seeded", "meter_columns", "stands", "system__pins")
+"""What a look at the plate reads of a run."""
+
+
+class RunNow(Schema):
+    """A run under way; ``notices`` are so many conditions that hold now."""
+
+    id: int
+    experiment: str
+    state: str
+    notices: int
+
+
+class Now(Schema):
+    """What every page shows: the runs under way, the newest first, and whether all load is halted."""
+
+    runs: list[RunNow]
+    halt: HaltState
+
+
+@router.get("/now", response=Now)
+def get_now(request: HttpRequest) -> HttpResponse:
+    """What every page shows, asked for again and again."""
+    open_ones = Count("notices", filter=Q(notices__until_s=None))
+    rows = Run.objects.there().in_progress().annotate(open_ones=open_ones)
+    told = rows.values_list("pk", "revision__experiment__name", "state", "open_ones")
+    runs = [RunNow(id=pk, experiment=name, state=state, notices=notices) for pk, name, state, notices in told]
+    return written(Now(runs=runs, halt=halt_state(actor_of(request))))
 
 
 class LivePlate(plates.Plate):
     """A plate with the state the run was in when it was read. ``story`` changes with what is told of the run: what a
-    page has of that is old then."""
+    page has of that is old then. ``standing`` is how objectives and stop rules do by the last seconds."""
 
     state: str
     elapsed_s: int
     story: int
+    standing: list[noticing.StandingLine]
 
 
 @router.get("/runs/{run_id}/plate", response=LivePlate)
 def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -> HttpResponse:
     """What was measured, as columns over time: what was written since the page looked last, or everything."""
-    run = get_object_or_404(Run.objects.select_related("system").defer("result", "plan_document"), pk=run_id)
+    run = get_object_or_404(Run.objects.select_related("system").only(*LOOKED_AT), pk=run_id)
     if run.run_state in ENDED:
         metering.add_pins(run)
     stored = data.seconds_stored(run)
     read = plates.read(run, window, stored)
-    found = LivePlate.model_construct(**vars(read), state=run.state, elapsed_s=stored, story=run.story)
+    standing = noticing.standing(run, stored)
+    found = LivePlate.model_construct(
+        **vars(read), state=run.state, elapsed_s=stored, story=run.story, standing=standing
+    )
     return written(found)
 
 

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { useElementVisibility } from '@vueuse/core'
+import { computed, ref, useTemplateRef, watch } from 'vue'
 import type { Shown } from '@/api/livePlate'
 import { useSteps } from '@/api/steps'
 import Problem from '@/ui/Problem.vue'
@@ -16,15 +17,18 @@ const stretch = computed(() => {
   const { from_s, until_s, last_s } = props.shown
   return { from_s, until_s, last_s }
 })
+/** Where nobody sees the table, nobody asks for it. */
+const seen = useElementVisibility(useTemplateRef<HTMLElement>('section'))
 const table = useSteps(
   () => props.id,
   stretch,
-  () => props.live,
+  () => props.live && seen.value,
   () => {
     const { from_s, until_s, last_s } = stretch.value
     return until_s ? until_s - from_s : Math.min(last_s || props.elapsed, props.elapsed)
   },
 )
+watch([seen, () => props.live], () => seen.value && void table.refetch())
 const sought = ref('')
 const by = ref<Column>('name')
 const falling = ref(false)
@@ -76,7 +80,7 @@ const worst = (line: StepLine) =>
 </script>
 
 <template>
-  <section class="mt-4 space-y-2" aria-label="Journeys and steps" data-testid="steps">
+  <section ref="section" class="mt-4 space-y-2" aria-label="Journeys and steps" data-testid="steps">
     <div class="flex flex-wrap items-baseline gap-x-4 gap-y-1">
       <h2>Journeys and steps</h2>
       <span v-if="table.data.value" class="label figures"

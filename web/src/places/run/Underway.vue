@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Schemas } from '@/api/client'
-import { useHalt } from '@/api/halt'
+import { useHalt } from '@/api/now'
 import { useStopRun } from '@/api/queries'
 import Action from '@/ui/Action.vue'
 import Problem from '@/ui/Problem.vue'
@@ -69,7 +69,7 @@ const standing = computed(() => {
         </Action>
       </template>
     </Steering>
-    <p v-if="run.stop_requested_by && halt.data.value?.halted">
+    <p v-if="run.stop_requested_by && halt?.halted">
       {{ run.stop_requested_by }} ends it; what users are in is cut off.
     </p>
     <p v-else-if="run.stop_requested_by">
