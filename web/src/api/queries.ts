@@ -1,9 +1,10 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { computed, ref, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
 import { useJob } from './jobs'
 import { cursor, joined, type LivePlate, type Shown } from './livePlate'
 import { NOW } from './now'
+import { Pace } from './pace'
 
 const LIVE_MS = 1_000
 /** What is told of a live run beside its measurements; that there is something new is heard with its plate at once. */
@@ -43,6 +44,8 @@ export function usePlate(
   how: { every?: number; when?: MaybeRefOrGetter<boolean> } = {},
 ) {
   const client = useQueryClient()
+  const pace = new Pace(how.every ?? LIVE_MS)
+  const next = ref(pace.every)
   return useQuery<LivePlate>({
     queryKey: computed(() => ['plate', toValue(id), toValue(shown)]),
     // Another choice of the same run's: the picture stays until it is there.
@@ -50,10 +53,13 @@ export function usePlate(
     queryFn: async ({ queryKey }) => {
       const have = client.getQueryData<LivePlate>(queryKey)
       const params = { path: { run_id: toValue(id) }, query: cursor(have, toValue(shown)) }
-      return joined(have, await body(api.GET('/api/runs/{run_id}/plate', { params })))
+      const began = performance.now()
+      const fresh = await body(api.GET('/api/runs/{run_id}/plate', { params }))
+      next.value = pace.after(fresh.start.length > 0, performance.now() - began)
+      return joined(have, fresh)
     },
     // A ref, not a function: it must be looked at again when the run turns live or ends.
-    refetchInterval: computed(() => (toValue(live) ? (how.every ?? LIVE_MS) : false)),
+    refetchInterval: computed(() => (toValue(live) ? next.value : false)),
     enabled: computed(() => toValue(how.when) ?? true),
   })
 }

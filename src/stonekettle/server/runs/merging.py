@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterable, Mapping
 
 from django.db import connection, transaction
-from django.db.models import Max
+from django.db.models import Max, QuerySet
 
 from stonekettle.engine.rollup import pack_histograms, unpack_histograms
 from stonekettle.engine.seconds import WIDER, Told, over_time, together
@@ -20,7 +20,9 @@ from stonekettle.server.runs import bundling, metering
 from stonekettle.server.runs.keeping import AWAY
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunSecond
 
-LOOK_S = 0.5
+LOOK_S = 0.2
+METERS_S = 0.5
+"""So often the meters' scrapes are read; they tell once a second at most."""
 LATEST_S = 3
 """A second waits no longer than this for a generator that others are ahead of."""
 AT_ONCE = 60
@@ -29,14 +31,20 @@ AT_ONCE = 60
 def merge(run_id: int, *, everything: bool = True) -> int:
     """Merge what generators told and is not merged yet; how many seconds of theirs. Unless ``everything``, a second
     that another generator has yet to tell waits for it."""
+    if not _waiting(run_id).exists():
+        return 0
     merged = 0
     while count := _merge_some(run_id, everything):
         merged += count
     return merged
 
 
+def _waiting(run_id: int) -> QuerySet[GeneratorSecond]:
+    return GeneratorSecond.objects.filter(generator__run_id=run_id, merged=False)
+
+
 def _merge_some(run_id: int, everything: bool) -> int:
-    waiting = GeneratorSecond.objects.filter(generator__run_id=run_id, merged=False)
+    waiting = _waiting(run_id)
     if not everything:
         waiting = waiting.filter(second__lte=_told_by_all(run_id))
     with transaction.atomic():
@@ -125,12 +133,12 @@ class _Writer:
 
 
 class Merging:
-    """Merges the seconds of a run under way, each second, on a thread of its own."""
+    """Merges the seconds of a run under way, as soon as all have told one, on a thread of its own."""
 
     def __init__(self, run_id: int) -> None:
         self.run_id = run_id
         self._over = threading.Event()
-        self._compacted_at = time.monotonic()
+        self._compacted_at = self._metered_at = time.monotonic()
         self._meters = metering.Reader(run_id)
         self._thread = threading.Thread(target=self._run, name="merging", daemon=True)
 
@@ -147,7 +155,7 @@ class Merging:
             while not self._over.wait(LOOK_S):
                 try:
                     merge(self.run_id, everything=False)
-                    self._meters.look()
+                    self._look_at_meters()
                     self._compact()
                 except AWAY:
                     connection.close()  # what was told waits in the database, or on its way there
@@ -156,6 +164,11 @@ class Merging:
                     fault(f"seconds of run {self.run_id}", error)
         finally:
             connection.close()
+
+    def _look_at_meters(self) -> None:
+        if time.monotonic() - self._metered_at > METERS_S:
+            self._metered_at = time.monotonic()
+            self._meters.look()
 
     def _compact(self) -> None:
         if time.monotonic() - self._compacted_at > bundling.MARGIN_S:
