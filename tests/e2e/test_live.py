@@ -230,6 +230,45 @@ groups:
 """
 
 
+TWO_COUNTERS = """\
+system:
+  name: Two counters
+  base_url: practice://gateway
+  components:
+    - name: counter
+      meters:
+        - openmetrics: [practice://planner/metrics, practice://ledger/metrics]
+"""
+
+
+def test_instances_of_a_component_stand_one_below_the_other(page: Page) -> None:
+    page.goto("/experiments/new?as=text")
+    text = shore("Two counters", "users: 20, for: 15 s").replace("system: Quillport Tramways\n", TWO_COUNTERS)
+    page.get_by_test_id("source").fill(text)
+    page.get_by_role("button", name="Create experiment").click()
+    expect(page.get_by_test_id("terrain")).to_be_visible()
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_url("**/runs/*")
+    strip = page.get_by_test_id("plate").locator("[data-row='resource:counter.cpu']")
+    expect(strip).to_contain_text("%", timeout=60_000)
+    expect(strip).not_to_contain_text("·")
+    low = strip.bounding_box()
+    page.get_by_label("Rows are").select_option(label="By instance")
+    expect(strip).to_contain_text(re.compile(r"% · .*%"), timeout=15_000)
+    high = strip.bounding_box()
+    assert low is not None
+    assert high is not None
+    assert high["height"] > low["height"]
+    page.get_by_text("Table of a row").click()
+    table = page.get_by_test_id("row-table")
+    table.get_by_label("Row", exact=True).select_option(label="counter CPU")
+    expect(table.get_by_role("row").nth(3)).to_contain_text(re.compile(r"% 127\.0\.0\.1:\d+.*% 127\.0\.0\.1:\d+"))
+    expect(page.get_by_test_id("run-state")).to_contain_text("finished", timeout=90_000)
+    expect(strip).to_contain_text(re.compile(r"% · .*%"))
+    page.keyboard.press("l")
+    expect(strip).to_contain_text("%")
+
+
 def test_regions_stand_side_by_side_and_on_a_map_with_the_planners_thresholds(page: Page) -> None:
     page.goto("/experiments/new?as=text")
     text = shore("From two places")

@@ -95,6 +95,11 @@ def test_instances_add_up_and_a_silent_one_leaves_no_hole(make_system: Make) -> 
         samples("cpu_cores", [4, 4], instance="b"),
     )
     np.testing.assert_allclose(found.utilisation, [4 / 6, 1 / 2])
+    assert list(found.instances) == ["a", "b"]
+    np.testing.assert_allclose(found.instances["a"], [1 / 2, 1 / 2])
+    np.testing.assert_allclose(found.instances["b"], [3 / 4, np.nan])
+    alone = only(make_system(), samples("cpu_seconds", [0, 1], "counter"), samples("cpu_cores", [2, 2]))
+    assert alone.instances == {}
 
 
 def test_a_metric_that_disappears_leaves_a_gap(make_system: Make) -> None:

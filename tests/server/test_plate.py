@@ -86,6 +86,31 @@ def test_what_is_shown_is_chosen_anew_every_ten_seconds(client: Client, make_run
     assert (anew["whole"], anew["of"], len(anew["start"])) == (True, goal, 25)
 
 
+def test_the_instances_of_a_resource_are_there_for_who_asks(client: Client, make_run: MakeRun) -> None:
+    run = make_run(10)
+    run.meter_series.all().delete()
+    run.meter_scrapes.all().delete()
+    catalogue, read = Catalogue(), []
+    for name, cores in (("ledger:1", 1.0), ("ledger:2", 3.0)):
+        busy = Source("ledger", name, "quillport_cpu_seconds", (), "counter")
+        have = Source("ledger", name, "quillport_cpu_cores", (), "gauge")
+        read.append((busy, have, cores))
+    rounds = [
+        catalogue.batch(t, [pair for busy, have, cores in read for pair in ((busy, t, cores * t), (have, t, 4.0))])
+        for t in range(11)
+    ]
+    data.store(run.pk, rounds)
+    metering.complete(run, data.load(run))
+    together = client.get(f"/api/runs/{run.pk}/plate").json()["resources"][0]
+    assert (together["utilisation"][5], together["instance_count"], together["instances"]) == (0.5, 2, [])
+    apart = client.get(f"/api/runs/{run.pk}/plate?split=instance").json()
+    assert [(one["label"], one["values"][5]) for one in apart["resources"][0]["instances"]] == [
+        ("ledger:1", 0.25),
+        ("ledger:2", 0.75),
+    ]
+    assert apart["parts"] == []
+
+
 def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:
     run = make_run(5)
     row = GeneratorSecond.objects.get(generator__run=run, second=2)

@@ -6,7 +6,7 @@ for which nothing was measured, never zero.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -41,6 +41,7 @@ class ResourceSeries:
 
     ``capacity`` is how many servers all instances have together in each second (cores, pool slots), shape (n,), for
     instances come and go; ``utilisation`` lies in 0..1; ``waiting`` counts those queueing for it, or is None.
+    ``instances`` is the utilisation of each, by its name, where there are several.
     """
 
     component: str
@@ -49,6 +50,7 @@ class ResourceSeries:
     capacity: FloatArray
     utilisation: FloatArray
     waiting: FloatArray | None = None
+    instances: Mapping[str, FloatArray] = field(default_factory=dict)
 
     @property
     def servers(self) -> float:

@@ -64,16 +64,16 @@ def _resource(
     by_instance: dict[str, list[Samples]] = {}
     for item in items:
         by_instance.setdefault(item.source.instance, []).append(item)
-    parts = [_of_instance(component, mapping, own, column, seconds) for own in by_instance.values()]
-    known = [part for part in parts if part is not None]
-    if not known:
+    parts = {name: _of_instance(component, mapping, own, column, seconds) for name, own in by_instance.items()}
+    told = {name: part for name, part in parts.items() if part is not None}
+    if not told:
         return None
+    known = list(told.values())
     # Where one of busy and capacity is unknown, the other must not count either.
     busy = total([np.where(np.isfinite(capacity), busy, np.nan) for busy, capacity, _ in known])
     capacity = total([np.where(np.isfinite(busy), capacity, np.nan) for busy, capacity, _ in known])
     waits = [waiting for _, _, waiting in known if waiting is not None]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        utilisation = np.clip(np.where(capacity > 0, busy / capacity, np.nan), 0.0, 1.0)
+    utilisation = _share(busy, capacity)
     if not np.isfinite(utilisation).any():
         return None
     return ResourceSeries(
@@ -83,7 +83,13 @@ def _resource(
         capacity,
         utilisation,
         total(waits) if waits else None,
+        {name: _share(busy, capacity) for name, (busy, capacity, _) in told.items()} if len(told) > 1 else {},
     )
+
+
+def _share(busy: FloatArray, capacity: FloatArray) -> FloatArray:
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.clip(np.where(capacity > 0, busy / capacity, np.nan), 0.0, 1.0)
 
 
 def _of_instance(

@@ -11,7 +11,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
     p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], received: column, requests: column,
     selections: [],
     resources: [
-      { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', capacity: column, utilisation: column, waiting: null },
+      { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', capacity: column, utilisation: column, waiting: null, instance_count: 1, instances: [] },
     ],
     ...changes,
   } // prettier-ignore

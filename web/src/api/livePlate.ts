@@ -8,7 +8,7 @@ type Column = (number | null)[]
  * seconds from one to before another (0: all there are), moving on with the run. */
 export interface Shown {
   of: string
-  split: '' | 'group' | 'journey' | 'step' | 'region'
+  split: '' | 'group' | 'journey' | 'step' | 'region' | 'instance'
   from_s: number
   until_s: number
   /** Of these the last so many: 0, all. */
@@ -32,11 +32,11 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
   const start = Array.from({ length }, (_, i) => first + i * bin_s)
   const old = new Map(have.start.map((second, i) => [second, i]))
   const now = new Map(fresh.start.map((second, i) => [second, i]))
+  // Where each bin stands is looked up once: there are hundreds of columns.
+  const inOld = start.map((second) => old.get(second) ?? -1)
+  const inNew = start.map((second) => now.get(second) ?? -1)
   const both = (before: Column | undefined, after: Column | undefined): Column =>
-    start.map((second) => {
-      const i = now.get(second)
-      return (i !== undefined ? after?.[i] : before?.[old.get(second) ?? -1]) ?? null
-    })
+    inNew.map((i, k) => (i >= 0 ? after?.[i] : before?.[inOld[k] ?? -1]) ?? null)
   const anew = (t: number) => now.has(Math.floor(t / fresh.bin_s) * fresh.bin_s)
   const kept = <T extends { t: number }>(before: T[], after: T[]): T[] =>
     [...before.filter((mark) => !anew(mark.t)), ...after].sort((a, b) => a.t - b.t)
@@ -92,18 +92,26 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
       capacity: both(was?.capacity, is.capacity),
       utilisation: both(was?.utilisation, is.utilisation),
       waiting: is.waiting && both(was?.waiting ?? undefined, is.waiting),
+      instances: lines(was?.instances, is.instances, both),
     })),
     pins: pairs(have.pins, fresh.pins, (p) => `${p.component} ${p.metric} ${p.figure}`).map(
       ([was, is]) => ({
         ...is,
-        lines: pairs(was?.lines ?? [], is.lines, (l) => l.label).map(([before, after]) => ({
-          label: after.label,
-          values: both(before?.values, after.values),
-        })),
+        lines: lines(was?.lines, is.lines, both),
         spread: is.spread.map((share, i) => both(was?.spread[i], share)),
       }),
     ),
   }
+}
+
+type Line = Schemas['NamedLine']
+type Both = (before: Column | undefined, after: Column | undefined) => Column
+
+function lines(before: Line[] | undefined, now: Line[], both: Both): Line[] {
+  return pairs(before ?? [], now, (line) => line.label).map(([was, is]) => ({
+    label: is.label,
+    values: both(was?.values, is.values),
+  }))
 }
 
 /** What there was or is, each with both: a look names those only of which something was told meanwhile. */

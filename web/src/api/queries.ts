@@ -61,6 +61,9 @@ export function usePlate(
     // A ref, not a function: it must be looked at again when the run turns live or ends.
     refetchInterval: computed(() => (toValue(live) ? next.value : false)),
     enabled: computed(() => toValue(how.when) ?? true),
+    // Hundreds of columns that are replaced, never changed: nobody watches their values, nor compares them.
+    shallow: true,
+    structuralSharing: false,
   })
 }
 

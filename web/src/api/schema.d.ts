@@ -4661,7 +4661,7 @@ export interface components {
              * @default
              * @enum {string}
              */
-            split: "" | "group" | "journey" | "step" | "region";
+            split: "" | "group" | "journey" | "step" | "region" | "instance";
         };
         /**
          * EventMark
@@ -4773,6 +4773,16 @@ export interface components {
             standing: components["schemas"]["StandingLine"][];
         };
         /**
+         * NamedLine
+         * @description One of several lines of a row.
+         */
+        NamedLine: {
+            /** Label */
+            label: string;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
          * Part
          * @description One of the parts that a row is split into.
          */
@@ -4785,13 +4795,6 @@ export interface components {
             throughput: (number | null)[];
             /** P95 */
             p95: (number | null)[];
-        };
-        /** PinLine */
-        PinLine: {
-            /** Label */
-            label: string;
-            /** Values */
-            values: (number | null)[];
         };
         /**
          * PinRow
@@ -4813,7 +4816,7 @@ export interface components {
             /** Unit */
             unit: string;
             /** Lines */
-            lines: components["schemas"]["PinLine"][];
+            lines: components["schemas"]["NamedLine"][];
             /** Bounds */
             bounds: (number | null)[];
             /** Spread */
@@ -4839,7 +4842,11 @@ export interface components {
             /** P99 */
             p99: (number | null)[];
         };
-        /** ResourceColumn */
+        /**
+         * ResourceColumn
+         * @description A resource of a component; ``instances`` is the utilisation of each of ``instance_count``, where there are
+         *     several and rows are split by them.
+         */
         ResourceColumn: {
             /** Key */
             key: string;
@@ -4855,6 +4862,10 @@ export interface components {
             utilisation: (number | null)[];
             /** Waiting */
             waiting: (number | null)[] | null;
+            /** Instance Count */
+            instance_count: number;
+            /** Instances */
+            instances: components["schemas"]["NamedLine"][];
         };
         /**
          * SelectionName
@@ -8836,7 +8847,7 @@ export interface operations {
                 bin_s?: number;
                 of?: string;
                 has?: string;
-                split?: "" | "group" | "journey" | "step" | "region";
+                split?: "" | "group" | "journey" | "step" | "region" | "instance";
             };
             header?: never;
             path: {

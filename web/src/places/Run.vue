@@ -19,6 +19,7 @@ import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
 import Regions from './run/Regions.vue'
 import Rows from './run/Rows.vue'
+import RowTable from './run/RowTable.vue'
 import Notes from './run/Notes.vue'
 import Notices from './run/Notices.vue'
 import NowStanding from './run/NowStanding.vue'
@@ -401,6 +402,7 @@ useShortcuts([
         </summary>
         <LevelTable class="mt-2" :input="input" :selected="selected" @select="selected = $event" />
       </details>
+      <RowTable v-if="input && input.plate.t.length" :input="input" />
       <StepTable
         v-if="input && input.plate.t.length"
         :id="id"

@@ -5,8 +5,9 @@ import VChart from 'vue-echarts'
 import './echarts'
 import { stretchBetween, useDragging, type Stretch } from './dragging'
 import { CAPTION, LEFT, RIGHT } from './layout'
-import { draw } from './runPlate'
-import { placeAt, stretchOf, type PlateInput } from './view'
+import { worthDrawing } from './redraw'
+import { draw, shownRows } from './runPlate'
+import { placeAt, stretchOf, viewOf, type PlateInput } from './view'
 
 export interface Highlight {
   rows: string[]
@@ -23,9 +24,17 @@ const cursor = ref<number | null>(null)
 watch(cursor, (x) => emit('point', x))
 const band = ref<{ left: number; width: number } | null>(null)
 
-const drawing = computed(() => draw(props.input))
+const drawn = shallowRef(props.input)
+watch(
+  () => props.input,
+  (now) => {
+    if (worthDrawing(now, drawn.value)) drawn.value = now
+  },
+)
+const drawing = computed(() => draw(drawn.value))
 const figures = computed(() => {
-  const { view, rows } = drawing.value
+  const view = viewOf(props.input)
+  const rows = shownRows(view)
   const place = placeAt(view, cursor.value)
   return new Map(rows.map((row) => [row.id, place ? row.figures(place) : []]))
 })

@@ -1,5 +1,14 @@
 import { describe, expect, it } from 'vitest'
-import { arranged, AS_IT_IS, moved, ordered, readArrangement, sized, toggled } from './arrangement'
+import {
+  arranged,
+  AS_IT_IS,
+  moved,
+  ordered,
+  overlaid,
+  readArrangement,
+  sized,
+  toggled,
+} from './arrangement'
 
 const ROWS = ['load', 'throughput', 'response', 'resource:a', 'resource:b'].map((id) => ({
   id,
@@ -32,8 +41,17 @@ describe('the rows of a plate', () => {
     const heights = Object.fromEntries(arranged(ROWS, how).map((row) => [row.id, row.height]))
     expect([heights.load, heights['resource:a'], heights.response]).toEqual([180, 14, 100])
   })
+  it('carry another measure until it is taken off', () => {
+    const how = overlaid(overlaid(AS_IT_IS, 'load', 'throughput'), 'response', 'load')
+    expect(overlaid(how, 'load', 'resource:a').over).toEqual({
+      response: 'load',
+      load: 'resource:a',
+    })
+    expect(overlaid(how, 'load', '').over).toEqual({ response: 'load' })
+  })
   it('are read back, whatever was kept', () => {
-    const how = sized(toggled(moved(ROWS, AS_IT_IS, 'load', 1), 'response'), 'load', 'small')
+    const sizes = sized(toggled(moved(ROWS, AS_IT_IS, 'load', 1), 'response'), 'load', 'small')
+    const how = overlaid(sizes, 'load', 'throughput')
     expect(readArrangement(JSON.stringify(how))).toEqual(how)
     for (const text of [null, '', 'null', '[]', '{"order": 3, "sizes": {"a": "huge"}}', '{'])
       expect(readArrangement(text)).toEqual(AS_IT_IS)

@@ -6,10 +6,12 @@ export interface Arrangement {
   order: string[]
   hidden: string[]
   sizes: Record<string, Size>
+  /** The row whose measure is drawn over another one's, by that one. */
+  over: Record<string, string>
 }
 
 /** What seldom tells more than throughput does is there for who asks for it. */
-export const AS_IT_IS: Arrangement = { order: [], hidden: ['received'], sizes: {} }
+export const AS_IT_IS: Arrangement = { order: [], hidden: ['received'], sizes: {}, over: {} }
 export const FACTORS: Record<Size, number> = { small: 0.6, usual: 1, large: 1.8 }
 /** Below that nothing can be read. */
 const LEAST_PX = 14
@@ -67,6 +69,12 @@ export function sized(how: Arrangement, id: string, size: Size): Arrangement {
   return { ...how, sizes: { ...how.sizes, [id]: size } }
 }
 
+/** The arrangement with another row's measure drawn over a row; empty: none. */
+export function overlaid(how: Arrangement, id: string, other: string): Arrangement {
+  const over = Object.entries(how.over).filter(([one]) => one !== id)
+  return { ...how, over: Object.fromEntries(other ? [...over, [id, other]] : over) }
+}
+
 /** What was kept, or nothing where it is no arrangement. */
 export function readArrangement(text: string | null): Arrangement {
   try {
@@ -79,6 +87,9 @@ export function readArrangement(text: string | null): Arrangement {
       order: texts(found.order),
       hidden: Array.isArray(found.hidden) ? texts(found.hidden) : AS_IT_IS.hidden,
       sizes: Object.fromEntries(sizes),
+      over: Object.fromEntries(
+        Object.entries(found.over ?? {}).filter(([, other]) => typeof other === 'string'),
+      ),
     }
   } catch {
     return AS_IT_IS

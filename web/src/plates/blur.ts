@@ -38,18 +38,14 @@ export function blurRow(view: View, height: number): PlateRow {
     kind: 'strip',
     height,
     scale: { max: 1, tick: null, parts: 1, lines: false, atZero: true },
+    measure: { name: 'blur', value: share, tell: percent },
     series: (grid) => {
-      const cells = view.places.map((place) => {
+      const value = (place: Place) => {
         const found = share(place)
-        return {
-          from: place.from,
-          to: place.to,
-          low: 0,
-          high: 1,
-          value: found === null ? null : found / FULL,
-        }
-      })
-      return [cellRow(grid, cells, tokens), ...(axis === 'clock' ? [stalls(grid)] : [])]
+        return found === null ? null : found / FULL
+      }
+      const strip = cellRow(grid, view.places, [{ low: 0, high: 1, value }], tokens)
+      return [strip, ...(axis === 'clock' ? [stalls(grid)] : [])]
     },
     figures: (place) => {
       const stood = axis === 'clock' ? stalledAt(plate, place.x) : 0

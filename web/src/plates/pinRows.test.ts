@@ -1,4 +1,6 @@
 import { describe, expect, it } from 'vitest'
+import { painted } from './painted'
+import { darkness } from './strip'
 import { pinFigures, pinHeight, pinRow, usedBuckets, type PinRow } from './pinRows'
 import { viewOf, type Axis, type PlateInput } from './view'
 
@@ -46,8 +48,8 @@ describe('pinned figures', () => {
   it('leave out buckets that never hold anything, at both ends', () => {
     expect(usedBuckets(spread)).toEqual([1, 2])
     const [cells] = seriesOf(spread)
-    expect(cells?.data).toHaveLength(6) // two buckets, the gap of one second left out
-    expect(cells?.data[0]).toEqual([0, 1, 0, 0.5, 0.4])
+    expect(painted(cells)).toHaveLength(6) // two buckets, the gap of one second left out
+    expect(painted(cells)[0]).toEqual([0, 1, 0, 0.5, Number(darkness(0.4).toFixed(6))])
   })
 
   it('say their values at the cursor, or that the run has none', () => {

@@ -4,7 +4,7 @@ import { amount } from '@/ui/format'
 import { dashed, DASH_MARKS } from './lines'
 import type { PlateRow } from './rows'
 import { cellRow } from './strip'
-import { at, type Column, type Point, type View } from './view'
+import { at, type Column, type Place, type Point, type View } from './view'
 
 export type PinRow = Schemas['PinRow']
 
@@ -25,6 +25,14 @@ export function pinRow(view: View, pin: PinRow, number: number): PlateRow {
       lines: false,
       atZero: false,
     },
+    measure:
+      pin.lines.length === 1
+        ? {
+            name: pin.title,
+            value: (place) => at(pin.lines[0]?.values ?? [], place),
+            tell: (value) => amount(value, pin.unit),
+          }
+        : undefined,
     series: (grid) =>
       pin.spread.length
         ? [spread(view, pin, grid)]
@@ -44,16 +52,12 @@ export function pinHeight(pin: PinRow): number {
 /** A row of cells for each bucket that ever holds something, the smallest at the bottom. */
 function spread(view: View, pin: PinRow, grid: number) {
   const used = usedBuckets(pin)
-  const cells = used.flatMap((b, row) =>
-    view.places.map((place) => ({
-      from: place.from,
-      to: place.to,
-      low: row / used.length,
-      high: (row + 1) / used.length,
-      value: at(pin.spread[b] ?? [], place),
-    })),
-  )
-  return cellRow(grid, cells, view.tokens)
+  const bands = used.map((b, row) => ({
+    low: row / used.length,
+    high: (row + 1) / used.length,
+    value: (place: Place) => at(pin.spread[b] ?? [], place),
+  }))
+  return cellRow(grid, view.places, bands, view.tokens)
 }
 
 export function usedBuckets(pin: PinRow): number[] {

@@ -28,7 +28,14 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
   const group = (name: string, of: string, users: number) => ({
     name, region: of, ordered: column(users), present: column(users),
   }) // prettier-ignore
-  const resource = { component: 'ledger', name: 'cpu', kind: 'cpu', waiting: null }
+  const resource = {
+    component: 'ledger',
+    name: 'cpu',
+    kind: 'cpu',
+    waiting: null,
+    instance_count: 1,
+    instances: [],
+  }
   return {
     axis: 'clock', window: null, prospect: null, arrangement: AS_IT_IS, levels: [], comfort: null, saturation: null,
     plate: {

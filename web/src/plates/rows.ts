@@ -33,6 +33,16 @@ export interface PlateRow {
   }
   series(grid: number): SeriesOption[]
   figures(place: Place): string[]
+  /** What it mainly tells, to be drawn over another row; none, where it is no single number. */
+  measure?: Measure
+}
+
+export interface Measure {
+  name: string
+  /** The scale's end, if it has one. */
+  max?: number
+  value(place: Place): number | null
+  tell(value: number | null): string
 }
 
 const HEIGHTS = {
@@ -42,8 +52,11 @@ const HEIGHTS = {
   errors: 34,
   received: 44,
   strip: 15,
+  band: 9,
   line: 18,
 }
+/** The share of an instance's band that is left free above the one below it. */
+const BETWEEN = 0.14
 /** So many kinds of errors are named in their row, the others together. */
 const MOST_KINDS = 4
 
@@ -86,6 +99,7 @@ function loadRow(view: View): PlateRow {
       ...base,
       name: 'Waiting',
       scale,
+      measure: { name: 'waiting', value: waiting, tell: figure },
       series: (grid) => [
         {
           ...dotted(
@@ -109,6 +123,7 @@ function loadRow(view: View): PlateRow {
     ...base,
     name: 'Users',
     scale,
+    measure: { name: 'users', value: (place) => at(plate.users, place), tell: users },
     series: (grid) => [
       {
         ...line(grid, tokens.silt, terrain(profile, view.x.max)),
@@ -179,6 +194,7 @@ function throughputRow(view: View): PlateRow {
     kind: 'plain',
     height: splitHeight(plate, HEIGHTS.throughput, 22),
     scale: { tick: counted, parts: 3, lines: true, atZero: true },
+    measure: { name: 'steps/s', value: told, tell: figure },
     series: (grid) => {
       if (parts.length) return byParts(grid)
       if (axis === 'clock')
@@ -251,6 +267,11 @@ function responseRow(view: View): PlateRow {
       served.length ? 22 + HEIGHTS.line * (served.length + 3) : 0,
     ),
     scale: { tick: given, parts: 3, lines: true, atZero: true },
+    measure: {
+      name: 'p95',
+      value: (place) => percentilesAt(view, place)?.p95 ?? null,
+      tell: seconds,
+    },
     series: (grid) => {
       if (parts.length && axis === 'clock')
         return parts.map((part, k) => ({
@@ -341,6 +362,9 @@ function errorsRow(view: View): PlateRow {
       lines: false,
       atZero: true,
     },
+    measure: onLoad
+      ? { name: 'errors', value: share, tell: percent }
+      : { name: 'errors/s', value: (place) => at(plate.errors, place), tell: figure },
     series: (grid) => {
       if (onLoad || kinds.length < 2)
         return [
@@ -395,6 +419,11 @@ function receivedRow(view: View): PlateRow {
       lines: true,
       atZero: true,
     },
+    measure: {
+      name: 'received',
+      value: (place) => at(plate.received, place),
+      tell: (value) => amount(value, 'B/s'),
+    },
     series: (grid) =>
       axis === 'clock'
         ? [line(grid, tokens.silt, along(view, plate.received))]
@@ -409,26 +438,36 @@ function receivedRow(view: View): PlateRow {
 function resourceRow(view: View, resource: Plate['resources'][number]): PlateRow {
   const value = (place: Place) =>
     place.level ? (place.level.utilisation[resource.key] ?? null) : at(resource.utilisation, place)
+  const name = resourceName(resource)
+  // One below the other, so that one that works more than its fellows is plain to see.
+  const each = resource.instances.toReversed()
+  const ofEach = (values: Column) => (place: Place) => at(values, place)
+  const bands = each.length ? each.map(({ values }) => ofEach(values)) : [value]
   return {
     id: `resource:${resource.key}`,
-    name: resourceName(resource),
+    name,
     kind: 'strip',
-    height: HEIGHTS.strip,
+    height: Math.max(HEIGHTS.strip, HEIGHTS.band * each.length),
     scale: { max: 1, tick: null, parts: 1, lines: false, atZero: true },
+    measure: { name, max: 1, value, tell: percent },
     series: (grid) => [
       cellRow(
         grid,
-        view.places.map((place) => ({
-          from: place.from,
-          to: place.to,
-          low: 0,
-          high: 1,
-          value: value(place),
+        view.places,
+        bands.map((value, k) => ({
+          low: (k + (k ? BETWEEN : 0)) / bands.length,
+          high: (k + 1) / bands.length,
+          value,
         })),
         view.tokens,
       ),
     ],
     figures: (place) => {
+      if (each.length) {
+        const told = resource.instances.map((one) => percent(at(one.values, place)))
+        const named = resource.instances.map((one, k) => `${told[k]} ${one.label}`)
+        return [told.join(' · '), ...named]
+      }
       const count = place.level ? null : resource.waiting && at(resource.waiting, place)
       return [percent(value(place)) + (count ? `, ${users(Math.max(1, count))} wait` : '')]
     },

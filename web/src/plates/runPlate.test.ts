@@ -1,6 +1,7 @@
 import { AS_IT_IS } from './arrangement'
 import { flags } from './marks'
 import { describe, expect, it } from 'vitest'
+import { painted } from './painted'
 import { draw } from './runPlate'
 import { placeAt, stretchOf, viewOf, type LevelPoint, type PlateInput } from './view'
 import { darkness, reach } from './strip'
@@ -21,7 +22,13 @@ function level(number: number, users: number, more: Partial<LevelPoint> = {}): L
 }
 
 function input(changes: Partial<PlateInput> = {}): PlateInput {
-  const resource = { component: 'ledger', capacity: [4, 4, 4], waiting: null }
+  const resource = {
+    component: 'ledger',
+    capacity: [4, 4, 4],
+    waiting: null,
+    instance_count: 1,
+    instances: [],
+  }
   return {
     axis: 'clock',
     window: null,
@@ -51,6 +58,7 @@ type Series = {
   markArea?: { data: unknown[][] }
   markLine?: { data: unknown[] }
 }
+const dark = (share: number) => Number(darkness(share).toFixed(6))
 const seriesOf = (i: PlateInput) => draw(i).option.series as Series[]
 const rowOf = (i: PlateInput, id: string) => {
   const row = draw(i).rows.find((one) => one.id === id)
@@ -141,7 +149,41 @@ describe('the plate of a run', () => {
   it('leaves unmeasured seconds of a strip empty', () => {
     const strip = seriesOf(input()).at(-2)
     expect(strip?.type).toBe('custom')
-    expect(strip?.data).toEqual([[0, 1, 0, 1, 0.5], [2, 3, 0, 1, 0.7]]) // prettier-ignore
+    expect(painted(strip)).toEqual([[0, 1, 0, 1, dark(0.5)], [2, 3, 0, 1, dark(0.7)]]) // prettier-ignore
+  })
+
+  it('shows the instances of a resource one below the other', () => {
+    const split = input()
+    const values = { a: [0.9, 0.9, 0.9], b: [0.1, null, 0.1] }
+    const instances = Object.entries(values).map(([label, values]) => ({ label, values }))
+    split.plate.resources = split.plate.resources.map((one) => ({ ...one, instances }))
+    const row = rowOf(split, 'resource:ledger.cpu')
+    const cells = painted(row.series[0])
+    expect(cells.filter(([, , low = 0]) => low >= 0.5).map((cell) => cell[4])).toEqual(
+      [0.9, 0.9, 0.9].map(dark),
+    )
+    expect(cells.filter(([, , low = 0]) => low < 0.5).map((cell) => cell[4])).toEqual(
+      [0.1, 0.1].map(dark),
+    )
+    expect(figuresAt(split, 'resource:ledger.cpu', 0.5)).toEqual([
+      '90 % · 10 %',
+      '90 % a',
+      '10 % b',
+    ])
+  })
+  it('draws another measure over a row, on a scale of its own', () => {
+    const over = { throughput: 'resource:ledger.cpu', response: 'response', load: 'gone' }
+    const given = input({ arrangement: { ...AS_IT_IS, over } })
+    const { option, rows } = draw(given)
+    const scales = option.yAxis as { gridIndex: number; max?: number }[]
+    expect(scales).toHaveLength(rows.length + 1)
+    expect(scales.at(-1)).toMatchObject({ gridIndex: 1, max: 1, show: false })
+    const line = seriesOf(given).at(-1) as unknown as { yAxisIndex: number; xAxisIndex: number }
+    expect(line).toMatchObject({ yAxisIndex: rows.length, xAxisIndex: 1 })
+    expect(seriesOf(given).at(-1)?.data).toEqual([[0.5, 0.5], [1.5, null], [2.5, 0.7]]) // prettier-ignore
+    expect(figuresAt(given, 'throughput', 0.5)).toEqual(['5.00 steps/s', '┈┈ 50 % ledger CPU'])
+    expect(figuresAt(given, 'load', 0.5)).toHaveLength(1)
+    expect(draw(input()).rows.every((row) => row.over === undefined)).toBe(true)
   })
 
   it('draws no response time of seconds without planned load', () => {
@@ -193,7 +235,7 @@ describe('the plate of a run', () => {
     const series = seriesOf(input({ axis: 'load' }))
     expect(series.find((s) => s.type === 'line')?.data).toEqual([[20, 2], [40, 4], [60, 6]]) // prettier-ignore
     expect(series.find((s) => s.type === 'scatter')?.data).toHaveLength(2)
-    expect(series.at(-2)?.data).toHaveLength(3)
+    expect(painted(series.at(-2))).toHaveLength(3)
   })
 
   it('names three bands when the comfort limit lies below saturation', () => {
@@ -273,7 +315,7 @@ describe('figures at the cursor', () => {
     expect(figuresAt(live, 'throughput', 9)).toEqual(['5.50 steps/s'])
     expect(figuresAt(live, 'response', 9)).toEqual(['p95 50.0–60.0 ms'])
     expect(figuresAt(live, 'resource:ledger.cpu', 9)).toEqual(['50 %'])
-    expect(rowOf(live, 'resource:ledger.cpu').series[0]?.data).toHaveLength(1)
+    expect(painted(rowOf(live, 'resource:ledger.cpu').series[0])).toHaveLength(1)
     expect(rowOf(live, 'response').series.every((s) => s.data.length === 2)).toBe(true)
   })
 })
@@ -358,7 +400,7 @@ describe('the blur of measuring', () => {
     const plate = { ...input().plate, blur: [0.001, 0.05, 0.9] }
     const strip = rowOf(input({ plate }), 'blur').series[0]
     expect(strip?.type).toBe('custom')
-    expect(strip?.data).toEqual([[0, 1, 0, 1, 0.02], [1, 2, 0, 1, 1]]) // prettier-ignore
+    expect(painted(strip)).toEqual([[0, 1, 0, 1, dark(0.02)], [1, 2, 0, 1, dark(1)]]) // prettier-ignore
   })
   it('marks stalls, and tells the longest beside the row', () => {
     const stalls = rowOf(input(), 'blur').series[1]

@@ -3,28 +3,35 @@ import type { EChartsOption } from 'echarts'
 import { loadFigure, clock } from '@/ui/format'
 import { arranged } from './arrangement'
 import { CAPTION, LEFT, NARROW_RIGHT, RIGHT, stack, type Placed } from './layout'
-import { rowsOf, type PlateRow } from './rows'
+import { overlay, overLine, type Overlaid } from './overlaid'
+import { rowsOf } from './rows'
 import { viewOf, type PlateInput, type View } from './view'
 
 export interface Drawing {
   option: EChartsOption
   view: View
-  rows: (PlateRow & Placed)[]
+  rows: (Overlaid & Placed)[]
   height: number
+}
+
+/** The rows of a plate as somebody arranged them. */
+export function shownRows(view: View): Overlaid[] {
+  const most = view.beside?.most ?? {}
+  const all = overlay(rowsOf(view), view.beside ? {} : view.arrangement.over).map((row) =>
+    most[row.id] ? { ...row, scale: { ...row.scale, max: most[row.id] } } : row,
+  )
+  return arranged(all, view.arrangement)
 }
 
 export function draw(input: PlateInput): Drawing {
   const view = viewOf(input)
-  const most = input.beside?.most ?? {}
-  const all = rowsOf(view).map((row) =>
-    most[row.id] ? { ...row, scale: { ...row.scale, max: most[row.id] } } : row,
-  )
-  const { rows, height } = stack(arranged(all, input.arrangement), input.beside ? CAPTION : 0)
+  const { rows, height } = stack(shownRows(view), input.beside ? CAPTION : 0)
   return { view, rows, height, option: assemble(view, rows) }
 }
 
-function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
+function assemble(view: View, rows: (Overlaid & Placed)[]): EChartsOption {
   const { tokens, axis, x } = view
+  const overlaid = rows.flatMap(({ over }, grid) => (over ? [{ over, grid }] : []))
   const last = rows.length - 1
   const right = view.beside ? NARROW_RIGHT : RIGHT
   return {
@@ -57,29 +64,41 @@ function assemble(view: View, rows: (PlateRow & Placed)[]): EChartsOption {
       splitLine: { show: false },
       axisPointer: { show: true, label: { show: false } },
     })),
-    yAxis: rows.map(({ scale }, i) => ({
-      type: 'value' as const,
-      gridIndex: i,
-      min: 0,
-      max: scale.max,
-      splitNumber: scale.parts,
-      axisLine: { show: false },
-      axisTick: { show: false },
-      axisLabel: {
-        show: scale.tick !== null,
-        showMinLabel: scale.atZero,
-        color: tokens.ink2,
-        fontSize: 12,
-        formatter: scale.tick ?? undefined,
-      },
-      splitLine: { show: scale.lines, lineStyle: { color: tokens.rule, opacity: 0.6 } },
-    })),
+    yAxis: [
+      ...rows.map(({ scale }, i) => ({
+        type: 'value' as const,
+        gridIndex: i,
+        min: 0,
+        max: scale.max,
+        splitNumber: scale.parts,
+        axisLine: { show: false },
+        axisTick: { show: false },
+        axisLabel: {
+          show: scale.tick !== null,
+          showMinLabel: scale.atZero,
+          color: tokens.ink2,
+          fontSize: 12,
+          formatter: scale.tick ?? undefined,
+        },
+        splitLine: { show: scale.lines, lineStyle: { color: tokens.rule, opacity: 0.6 } },
+      })),
+      ...overlaid.map(({ over, grid }) => ({
+        type: 'value' as const,
+        gridIndex: grid,
+        min: 0,
+        max: over.max,
+        show: false,
+      })),
+    ],
     axisPointer: {
       link: [{ xAxisIndex: 'all' }],
       lineStyle: { color: tokens.ink2, width: 1 },
       snap: false,
     },
     tooltip: { trigger: 'axis', showContent: false },
-    series: rows.flatMap((row, grid) => row.series(grid)),
+    series: [
+      ...rows.flatMap((row, grid) => row.series(grid)),
+      ...overlaid.map(({ over, grid }, k) => overLine(view, over, grid, rows.length + k)),
+    ],
   }
 }

@@ -35,6 +35,14 @@ Column = tuple[str, str]
 """The row of the plate it belongs to, and the part of that row."""
 
 
+OF_INSTANCE = "of "
+
+
+def instance_of(row: str, part: str) -> str | None:
+    """The instance whose part of a resource's row this is; None, where it is of all."""
+    return part.removeprefix(OF_INSTANCE) if row.startswith("resource:") and part.startswith(OF_INSTANCE) else None
+
+
 def pin_row(pin: Pin) -> str:
     """What a pin's row is known by."""
     return "pin:" + "|".join(map(str, asdict(pin).values()))
@@ -67,6 +75,7 @@ def table(
         columns[row, "utilisation"], columns[row, "capacity"] = resource.utilisation, resource.capacity
         if resource.waiting is not None:
             columns[row, "waiting"] = resource.waiting
+        columns.update({(row, f"{OF_INSTANCE}{name}"): values for name, values in resource.instances.items()})
     for pin in pins:
         figure, row = compute(pin, read, throughput), pin_row(pin)
         rows[row] = {"title": title(pin, read), "unit": figure.unit, "bounds": _bounds(figure)}

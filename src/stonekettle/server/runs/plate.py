@@ -8,6 +8,7 @@ in hour 3.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from typing import Any, Literal, NamedTuple, Self
 
@@ -21,7 +22,7 @@ from stonekettle.meters.figures import FigureKind, Pin
 from stonekettle.server.runs import metering
 from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
 
-MAX_POINTS = 1500
+MAX_POINTS = 1200
 MOST_SECONDS = 366 * 86_400
 SHOWN_STALL_S = 0.1
 MOST_STALLS = 40
@@ -34,7 +35,17 @@ Column = list[float | None]
 NO_COLUMNS: dict[str, Any] = {"rows": {}, "columns": []}
 
 
+class NamedLine(Schema):
+    """One of several lines of a row."""
+
+    label: str
+    values: Column
+
+
 class ResourceColumn(Schema):
+    """A resource of a component; ``instances`` is the utilisation of each of ``instance_count``, where there are
+    several and rows are split by them."""
+
     key: str
     component: str
     name: str
@@ -42,11 +53,8 @@ class ResourceColumn(Schema):
     capacity: Column
     utilisation: Column
     waiting: Column | None
-
-
-class PinLine(Schema):
-    label: str
-    values: Column
+    instance_count: int
+    instances: list[NamedLine]
 
 
 class PinRow(Schema):
@@ -58,7 +66,7 @@ class PinRow(Schema):
     metric: str
     figure: FigureKind
     unit: str
-    lines: list[PinLine]
+    lines: list[NamedLine]
     bounds: Column
     spread: list[Column]
 
@@ -191,7 +199,7 @@ class Window(Stretch):
     bin_s: int = Field(0, ge=0)
     of: str = Field("", max_length=20)
     has: str = Field("", max_length=20)
-    split: Literal["", "group", "journey", "step", "region"] = ""
+    split: Literal["", "group", "journey", "step", "region", "instance"] = ""
 
     def wanted(self, rows: QuerySet[Any]) -> QuerySet[Any]:
         """Those of the rows that are wanted."""
@@ -299,7 +307,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
                 id=one.id, name=one.name, throughput=rate(number), p95=_column(requests(number, "p95"))
             )
             for number, one in enumerate(layout.selections)
-            if window.split not in ("", "region") and one.id.startswith(f"{window.split}:")
+            if window.split not in ("", "region", "instance") and one.id.startswith(f"{window.split}:")
         ],
         regions=[
             RegionColumn.model_construct(
@@ -316,7 +324,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         ],
         selections=[SelectionName.model_construct(id=one.id, name=one.name) for one in layout.selections],
         stalls=_longest([stall for row in rows for stall in row.stalls or ()]),
-        **_metered(run, metered, start),
+        **_metered(run, metered, start, by_instance=window.split == "instance"),
     )
 
 
@@ -392,7 +400,7 @@ def _high(values: FloatArray) -> float:
     return float(np.percentile(known, 90)) if known.size else 0.0
 
 
-def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
+def _metered(run: Run, rows: Any, start: IntArray, *, by_instance: bool) -> dict[str, Any]:
     """The columns of resources and pins beside the bins that begin at ``start``, and what happened to meters."""
     told = list(rows.values_list("second", "values", "events"))
     known: dict[str, Any] = run.meter_columns or NO_COLUMNS
@@ -409,8 +417,10 @@ def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
         if (place := places.get(second)) is not None:
             values[place] = metering.unpacked(bytes(packed), len(columns))
     found: dict[str, dict[str, Column]] = {}
+    counts = Counter(row for row, part in columns if metering.instance_of(row, part) is not None)
     for place, (row, part) in enumerate(columns):
-        found.setdefault(row, {})[part] = _column(values[:, place])
+        if by_instance or metering.instance_of(row, part) is None:
+            found.setdefault(row, {})[part] = _column(values[:, place])
     pins = metering.pins_of(run)
     return {
         "resources": [
@@ -419,6 +429,12 @@ def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
                 capacity=parts["capacity"],
                 utilisation=parts["utilisation"],
                 waiting=parts.get("waiting"),
+                instance_count=max(1, counts[row]),
+                instances=[
+                    NamedLine.model_construct(label=label, values=column)
+                    for part, column in parts.items()
+                    if (label := metering.instance_of(row, part)) is not None
+                ],
                 **known["rows"][row],
             )
             for row, parts in found.items()
@@ -432,7 +448,7 @@ def _metered(run: Run, rows: Any, start: IntArray) -> dict[str, Any]:
 def _pin_row(pin: Pin, about: dict[str, Any] | None, found: dict[str, dict[str, Column]]) -> PinRow:
     parts = found.get(metering.pin_row(pin), {})
     bounds = about["bounds"] if about else []
-    lines = [PinLine.model_construct(label=label, values=values) for label, values in parts.items()]
+    lines = [NamedLine.model_construct(label=label, values=values) for label, values in parts.items()]
     return PinRow.model_construct(
         title=about["title"] if about else f"{pin.component} {pin.metric}",
         component=pin.component,

@@ -22,6 +22,9 @@ const selections = computed(() => [
     text: `${kind[id.split(':')[0] as keyof typeof kind] ?? ''}${name}`,
   })),
 ])
+const instances = computed(() =>
+  Math.max(1, ...props.plate.resources.map((one) => one.instance_count)),
+)
 const splits = computed(() => {
   const count = (what: string) =>
     props.plate.selections.filter((one) => one.id.startsWith(`${what}:`)).length
@@ -30,6 +33,7 @@ const splits = computed(() => {
     { value: 'journey', text: 'By journey', some: count('journey') },
     { value: 'group', text: 'By group', some: count('group') },
     { value: 'region', text: 'By region', some: count('region') },
+    { value: 'instance', text: 'By instance', some: instances.value },
   ].filter((one) => one.some > 1)
   return [{ value: '', text: 'Not split' }, ...found]
 })
@@ -51,7 +55,7 @@ const split = computed({
       label="Response time of"
       label-hidden
       :options="selections"
-      :disabled="shown.split !== ''"
+      :disabled="!['', 'instance'].includes(shown.split)"
     />
     <Choice
       v-if="splits.length > 1"

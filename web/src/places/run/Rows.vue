@@ -5,6 +5,7 @@ import {
   AS_IT_IS,
   moved,
   ordered,
+  overlaid,
   sized,
   toggled,
   type Arrangement,
@@ -12,7 +13,15 @@ import {
 } from '@/plates/arrangement'
 
 /** Which rows the plate shows, in which order, how high. */
-const props = defineProps<{ rows: { id: string; name: string; height: number }[] }>()
+interface Row {
+  id: string
+  name: string
+  height: number
+  /** Whether another's measure can be drawn over it, and whether it has one itself. */
+  carries: boolean
+  measured: boolean
+}
+const props = defineProps<{ rows: Row[] }>()
 const how = defineModel<Arrangement>({ required: true })
 const all = computed(() => ordered(props.rows, how.value))
 const changed = computed(() => JSON.stringify(how.value) !== JSON.stringify(AS_IT_IS))
@@ -27,7 +36,8 @@ async function move(event: Event, id: string, by: number) {
   await nextTick()
   button.focus() // a row that changes its place loses it
 }
-const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Size
+const chosen = (event: Event) => (event.target as HTMLSelectElement).value
+const others = (row: Row) => all.value.filter((one) => one.measured && one.id !== row.id)
 </script>
 
 <template>
@@ -41,7 +51,11 @@ const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Si
       data-testid="rows"
     >
       <ul>
-        <li v-for="(row, i) in all" :key="row.id" class="flex items-center gap-2 py-0.5">
+        <li
+          v-for="(row, i) in all"
+          :key="row.id"
+          class="flex flex-wrap items-center gap-x-2 py-0.5"
+        >
           <label class="flex min-w-0 grow items-center gap-2">
             <input
               type="checkbox"
@@ -54,7 +68,7 @@ const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Si
             class="label bg-transparent"
             :aria-label="`Height of ${row.name}`"
             :value="how.sizes[row.id] ?? 'usual'"
-            @change="how = sized(how, row.id, sizeOf($event))"
+            @change="how = sized(how, row.id, chosen($event) as Size)"
           >
             <option v-for="size in SIZES" :key="size.value" :value="size.value">
               {{ size.text }}
@@ -74,10 +88,27 @@ const sizeOf = (event: Event) => (event.target as HTMLSelectElement).value as Si
           >
             {{ arrow }}
           </button>
+          <label v-if="row.carries" class="label flex basis-full items-center gap-1 pl-6">
+            drawn over it:
+            <select
+              class="max-w-40 truncate bg-transparent"
+              :aria-label="`Over ${row.name}`"
+              :value="how.over[row.id] ?? ''"
+              @change="how = overlaid(how, row.id, chosen($event))"
+            >
+              <option value="">nothing</option>
+              <option v-for="one in others(row)" :key="one.id" :value="one.id">
+                {{ one.name }}
+              </option>
+            </select>
+          </label>
         </li>
       </ul>
       <p class="label mt-2 flex justify-between gap-2 border-t border-rule pt-2">
-        <span>Remembered in this browser for every run of the experiment.</span>
+        <span>
+          What is drawn over a row has a scale of its own. Remembered in this browser for every run
+          of the experiment.
+        </span>
         <button
           type="button"
           class="whitespace-nowrap text-copper hover:underline disabled:opacity-40"

@@ -1,6 +1,7 @@
 /** The rows of a run's plate as they were arranged for its experiment, in this browser. */
 import { computed, ref, toValue, watch, type MaybeRefOrGetter } from 'vue'
 import { AS_IT_IS, readArrangement, type Arrangement } from '@/plates/arrangement'
+import { carries } from '@/plates/overlaid'
 import { rowsOf } from '@/plates/rows'
 import { viewOf, type PlateInput } from '@/plates/view'
 
@@ -30,7 +31,13 @@ export function useRows(
   const rows = computed(() => {
     const given = toValue(input)
     if (!given) return []
-    return rowsOf(viewOf(given)).map(({ id, name, height }) => ({ id, name, height }))
+    return rowsOf(viewOf(given)).map((row) => ({
+      id: row.id,
+      name: row.name,
+      height: row.height,
+      carries: carries(row),
+      measured: row.measure !== undefined,
+    }))
   })
   return { arrangement, rows }
 }
