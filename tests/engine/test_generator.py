@@ -85,6 +85,14 @@ def test_failures_are_told_by_kind(known_server: KnownServer, path: str, error: 
     assert played.errors() == {error}
 
 
+def test_journeys_count_once_they_are_done_to_their_end(known_server: KnownServer) -> None:
+    done = Played(known_server.url, users=5, seconds=1.2)
+    assert sum(s.journeys[0] for s in done.seconds) == len(done.records) > 20
+    broken_off = Played(known_server.url, "/fail", users=5, seconds=0.6)
+    assert len(broken_off.records) > 5
+    assert sum(s.journeys[0] for s in broken_off.seconds) == 0
+
+
 def test_nobody_listening_is_a_refused_connection() -> None:
     played = Played("http://127.0.0.1:9", users=2, seconds=0.4)
     assert played.errors() == {"connection refused"}

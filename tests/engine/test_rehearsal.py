@@ -77,6 +77,7 @@ def test_a_rehearsal_ends_once_everybody_has_done_their_rounds() -> None:
     for *_, user, visit, _ in found.twin.done:
         visits[user] = visit
     assert list(visits.values()) == [4] * 12
+    assert len(found.twin.journeys_done) == 48
 
 
 def test_people_who_gather_are_others_all_the_time() -> None:

@@ -133,6 +133,7 @@ def test_seconds_of_older_runs_have_steps_for_requests_and_no_groups() -> None:
         "present",
         "arrived",
         "turned_away",
+        "journeys",
         "blind",
         "handled",
         "stalls",

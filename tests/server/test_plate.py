@@ -33,7 +33,7 @@ def test_the_plate_is_columns_of_equal_length(client: Client, make_run: MakeRun)
     assert found["planned"] == [30.0] * 5
     assert found["resources"][0]["utilisation"] == [0.5] * 5
     columns = {name: v for name, v in found.items() if isinstance(v, list) and v and not isinstance(v[0], dict)}
-    assert len(columns) == 13
+    assert len(columns) == 14
     assert {len(v) for v in columns.values()} == {5}
     assert found["state"] == run.state
     assert found["elapsed_s"] == 5
@@ -109,6 +109,17 @@ def test_the_instances_of_a_resource_are_there_for_who_asks(client: Client, make
         ("ledger:2", 0.75),
     ]
     assert apart["parts"] == []
+
+
+def test_journeys_are_told_by_the_second_where_generators_counted_them(client: Client, make_run: MakeRun) -> None:
+    run = make_run(3)
+    assert client.get(f"/api/runs/{run.pk}/plate").json()["journeys"] == [None] * 3
+    row = GeneratorSecond.objects.get(generator__run=run, second=2)
+    row.pk, row.merged, row.second = None, False, 3
+    row.rollup = {**row.rollup, "second": 3, "journeys": [4]}
+    row.save()
+    merging.merge(run.pk)
+    assert client.get(f"/api/runs/{run.pk}/plate").json()["journeys"] == [None, None, None, 4.0]
 
 
 def test_stalls_and_blur_are_on_the_plate(client: Client, make_run: MakeRun) -> None:

@@ -292,6 +292,8 @@ class Population:
             while not isinstance(action, tuple):
                 if action is None:
                     user.between = True
+                    if succeeded:  # a failed step breaks its journey off
+                        self._tally.journeys[self.groups[user.group].number] += 1
                     if user.leaving:
                         self._retire(user, due + self._stopped_s)
                         return

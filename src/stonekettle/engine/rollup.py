@@ -29,7 +29,8 @@ class Second:
     """What the loop itself counts in a second, before the records are folded.
 
     ``users``, ``in_flight`` and ``overdue`` are means over the second; lags in seconds;
-    ``present`` users, those who ``arrived`` and were ``turned_away`` are told for each group; ``told`` is for the
+    ``present`` users, those who ``arrived`` and were ``turned_away``, and ``journeys`` that were done to their end are
+    told for each group; ``told`` is for the
     lead (:meth:`population.Population.told`). ``stalls`` are stretches (s since the run's start) in which the loop
     did not run; ``cpu``,
     ``run_queue``, ``stolen`` and ``switches`` are :class:`reasons.Figures`; ``timings`` what sampled
@@ -50,6 +51,7 @@ class Second:
     present: list[float] = field(default_factory=list)
     arrived: list[int] = field(default_factory=list)
     turned_away: list[int] = field(default_factory=list)
+    journeys: list[int] = field(default_factory=list)
     told: dict[str, Any] = field(default_factory=dict)
     stalls: list[tuple[float, float]] = field(default_factory=list)
     timings: dict[str, dict[str, list[float]]] = field(default_factory=dict)

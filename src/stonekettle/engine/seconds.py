@@ -27,7 +27,17 @@ WIDER = {1: 10, 10: 60}
 _MEANS = ("users", "in_flight", "overdue", "handled", "blind")
 _WORST = ("lag_p99_s", "cpu", "run_queue", "stolen", "switches", "hidden_gap_p99_s")
 _SUMS = ("bytes_in", "bytes_out", "failed_parts")
-_LISTS = ("started", "completed", "errors", "response_sum_s", "blind_sum_s", "received", "arrived", "turned_away")
+_LISTS = (
+    "started",
+    "completed",
+    "errors",
+    "response_sum_s",
+    "blind_sum_s",
+    "received",
+    "arrived",
+    "turned_away",
+    "journeys",
+)
 _MEAN_LISTS = ("present",)
 
 

@@ -29,6 +29,7 @@ class Tally:
         self.started: list[int] = []
         self.arrived: list[int] = []
         self.turned_away: list[int] = []
+        self.journeys: list[int] = []
         self._reset()
 
     def begin(self, at: float, second: int) -> None:
@@ -94,6 +95,7 @@ class Tally:
             "started": self.started,
             "arrived": self.arrived,
             "turned_away": self.turned_away,
+            "journeys": self.journeys,
         }
         self.second += 1
         self.begun = edge
@@ -108,3 +110,4 @@ class Tally:
         self.started = [0] * self._cells
         self.arrived = [0] * len(self.present)
         self.turned_away = [0] * len(self.present)
+        self.journeys = [0] * len(self.present)

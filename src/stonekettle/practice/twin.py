@@ -136,6 +136,7 @@ class Twin:
         """When (s), how many more or fewer, of which group."""
         self.arrived: list[tuple[float, int]] = []
         self.turned_away: list[tuple[float, int]] = []
+        self.journeys_done: list[tuple[float, int]] = []
         self.done: list[tuple[float, float, float, int, int, int, int, int]] = []
         """Of each request its start, end and blind time (s), step, its error or 0, its user, that one's visit and
         group."""
@@ -342,6 +343,8 @@ class Twin:
         user = request.user
         name, journey, position = self.place[user]
         if failed or position + 1 == len(self.journeys[journey].steps):
+            if not failed:
+                self.journeys_done.append((now, self.groups[name].number))
             each = self.groups[name].terms.each
             if each is not None and self.begun_by[user] >= each:
                 self._at(now + self.think[request.step](), self._depart, user)

@@ -65,6 +65,7 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
       throughput: both(was?.throughput, is.throughput),
       p95: both(was?.p95, is.p95),
     })),
+    journeys: both(have.journeys, fresh.journeys),
     received: both(have.received, fresh.received),
     requests: both(have.requests, fresh.requests),
     error_kinds: either(have.error_kinds, fresh.error_kinds, (k) => k.kind).map(

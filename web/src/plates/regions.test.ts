@@ -43,7 +43,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
       errors: column(0), p50: column(0.1), p95: column(0.2), p99: column(0.4), blur: column(0), sequence: 3, whole: true, of: 'step:0', parts: [],
       groups: [group('locals', 'north', 40), group('crew', 'north', 10), group('guests', 'south', 20)],
       regions: [region('region:0', 'north', 0.2, 30), region('region:1', 'south', 0.9, 5, 5)],
-      selections: [], stalls: [], pins: [], events: [], error_kinds: [], served: [], received: column(9000), requests: column(36),
+      selections: [], stalls: [], pins: [], events: [], error_kinds: [], served: [], journeys: column(4), received: column(9000), requests: column(36),
       resources: [{ ...resource, key: 'ledger.cpu', capacity: column(4), utilisation: column(0.5) }],
     },
     profile: { axis: { kind: 'users', name: 'Users', unit: 'users', peak: 70 }, at_most: false, endless: false, duration_s: 60, peak_users: 70, peak_rate: 0, t: [0, 60], users: [70, 70], rate: [0, 0], levels: [] },

@@ -59,6 +59,7 @@ function ofRegion(input: PlateInput, region: Region): PlateInput {
       planned: profile.axis.kind === 'users' ? ordered : users,
       in_flight: unknown,
       blur: unknown,
+      journeys: unknown,
       received: unknown,
       error_kinds: [],
       served: [],

@@ -212,8 +212,14 @@ function throughputRow(view: View): PlateRow {
         ? parts.map(
             (part, k) => `${DASH_MARKS[k]} ${figure(at(part.throughput, place))} ${part.name}`,
           )
-        : [rate(told(place))],
+        : [rate(told(place)), ...journeys(view, place)],
   }
+}
+
+/** Journeys done to their end; runs of long ago did not tell. */
+function journeys({ plate }: View, place: Place): string[] {
+  const done = at(plate.journeys, place)
+  return done === null ? [] : [`${figure(done)} journeys/s`]
 }
 
 /** Bands of load, or on the clock the stretch in which users only finish. */

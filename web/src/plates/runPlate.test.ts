@@ -37,7 +37,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     plate: {
       first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
-      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [], regions: [], error_kinds: [], served: [], received: [null, null, null], requests: [null, null, null],
+      p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: [null, null, null], received: [null, null, null], requests: [null, null, null],
       selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],
       pins: [], events: [],
       resources: [
@@ -152,6 +152,12 @@ describe('the plate of a run', () => {
     expect(painted(strip)).toEqual([[0, 1, 0, 1, dark(0.5)], [2, 3, 0, 1, dark(0.7)]]) // prettier-ignore
   })
 
+  it('tells journeys done beside steps, where they were counted', () => {
+    expect(figuresAt(input(), 'throughput', 0.5)).toEqual(['5.00 steps/s'])
+    const counted = input()
+    counted.plate.journeys = [1.5, 2, 0]
+    expect(figuresAt(counted, 'throughput', 0.5)).toEqual(['5.00 steps/s', '1.50 journeys/s'])
+  })
   it('shows the instances of a resource one below the other', () => {
     const split = input()
     const values = { a: [0.9, 0.9, 0.9], b: [0.1, null, 0.1] }

@@ -137,7 +137,8 @@ class Plate(Schema):
     second of each bin of ``bin_s``, ``t`` its middle; a page puts the bins it gets in place of those it has.
 
     Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``p50`` to ``p99`` are of the
-    selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire. ``blur`` is the share
+    selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire; ``journeys`` those
+    done to their end per second. ``blur`` is the share
     of the users present that may not have been load, overdue or unseen at the generators; ``stalls`` the longest of
     theirs. ``sequence`` is the cursor for the next look, ``first`` the second from which on bins are shown.
     """
@@ -155,6 +156,7 @@ class Plate(Schema):
     throughput: Column
     errors: Column
     error_kinds: list[KindColumn]
+    journeys: Column
     received: Column
     requests: Column
     served: list[ServedColumn]
@@ -286,6 +288,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
             )
             for kind in sorted({kind for row in rows for kind in row.error_kinds or {}})
         ],
+        journeys=told_rate(sum(row.journeys) if row.journeys else math.nan for row in rows),
         received=told_rate(math.nan if row.received is None else row.received for row in rows),
         requests=told_rate(math.nan if row.requests is None else sum(row.requests) for row in rows),
         served=_served(run, layout.selections[of], rows, places, start.size),
@@ -338,9 +341,10 @@ class _Row(NamedTuple):
     timings: dict[str, dict[str, list[float]]] | None
     received: int | None
     requests: list[int] | None
+    journeys: list[int] | None
 
 
-_TOLD = ("told__stalls", "told__error_kinds", "told__timings", "told__bytes_in", "told__requests")
+_TOLD = ("told__stalls", "told__error_kinds", "told__timings", "told__bytes_in", "told__requests", "told__journeys")
 
 
 def _new(these: QuerySet[Any], others: QuerySet[Any], after: int) -> QuerySet[Any]:

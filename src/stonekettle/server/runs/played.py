@@ -186,10 +186,11 @@ def _store_seconds(run: Run, plan: Plan, played: Rehearsed, overdue: float) -> N
     seconds = twin.seconds
     numbers = {group.number: names.index(name) for name, group in twin.groups.items()}
     present = np.zeros((seconds, len(names)))
-    arrived, turned_away = np.zeros_like(present, dtype=np.int64), np.zeros_like(present, dtype=np.int64)
+    arrived, turned_away, journeys = (np.zeros_like(present, dtype=np.int64) for _ in range(3))
     for own, number in numbers.items():
         present[:, number] = twin.present([own])
-    for into, moments in ((arrived, twin.arrived), (turned_away, twin.turned_away)):
+    counted = ((arrived, twin.arrived), (turned_away, twin.turned_away), (journeys, twin.journeys_done))
+    for into, moments in counted:
         for at_s, own in moments:
             into[min(int(at_s), seconds - 1), numbers[own]] += 1
     made = _records(played, numbers)
@@ -218,6 +219,7 @@ def _store_seconds(run: Run, plan: Plan, played: Rehearsed, overdue: float) -> N
             present=present[second].tolist(),
             arrived=arrived[second].tolist(),
             turned_away=turned_away[second].tolist(),
+            journeys=journeys[second].tolist(),
         )
         folded, histograms = fold(told, ended, cells)
         rows.append(
