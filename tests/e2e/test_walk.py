@@ -203,8 +203,9 @@ def test_a_completed_request_is_soon_on_screen_and_each_look_is_small(page: Page
     page.wait_for_timeout(9_000)
     asked = looks[first:]
     plates = [url for url in asked if f"/runs/{run}/plate" in url]
-    # One look a second, each from where the page ends; the run itself only now and then.
-    assert len(plates) <= time.monotonic() - since + 1
+    # One look a second, each from where the page ends, and one more where it came before there was anything new; the
+    # run itself only now and then.
+    assert len(plates) <= 1.4 * (time.monotonic() - since) + 1
     assert re.search(r"after=[1-9]", plates[-1])
     assert sum(url.endswith(f"/api/runs/{run}") for url in asked) <= 4
     # Out of reach for a while, it asks for what it has missed and for nothing else.
@@ -356,3 +357,26 @@ def test_rows_are_arranged_and_stay_so(page: Page) -> None:
     panel.get_by_role("button", name="As it was").click()
     expect(rows).to_have_count(count)
     expect(rows.first).to_have_attribute("data-row", "load")
+
+
+def test_the_distribution_of_a_step_is_looked_at_beside_another_level(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    box = page.get_by_test_id("distribution")
+    box.get_by_text("How long requests took").click()
+    box.get_by_label("Requests of").select_option(label="Buy ticket")
+    words = box.get_by_role("list")
+    expect(words).to_contain_text(re.compile(r"Median: half of the [\d\s]+ took no longer than [\d.]+ m?s"))
+    expect(words).not_to_contain_text("Beside it")
+    box.get_by_label("In", exact=True).select_option(index=1)
+    box.get_by_label("Beside it, dashed").select_option(index=5)
+    expect(words).to_contain_text(re.compile(r"Beside it, \d:\d\d to \d:\d\d: half within"))
+    expect(box.locator("path[stroke-dasharray]")).to_have_count(2)
+    figure, bar = box.get_by_role("img"), box.get_by_role("status")
+    figure.focus()
+    page.keyboard.press("ArrowRight")
+    expect(bar).to_contain_text("took no longer (dashed:")
+    first = bar.inner_text()
+    page.keyboard.press("ArrowRight")
+    expect(bar).not_to_have_text(first)
+    figure.hover(position={"x": 400, "y": 120})
+    expect(bar).to_contain_text(re.compile(r"s: [\d\s]+, [\d.]+ %"))

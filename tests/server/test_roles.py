@@ -92,6 +92,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "DELETE /targets/{target_id}": (P, None),
     "POST /targets/{target_id}/restore": (P, None),
     "GET /now": (R, None),
+    "GET /runs/{run_id}/distribution": (R, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

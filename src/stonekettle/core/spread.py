@@ -1,4 +1,4 @@
-"""How widely do times lie: their standard deviation and ends, from counts in buckets?
+"""How widely do times lie: their standard deviation, their ends and their shape, from counts in buckets?
 
 Each observation is taken to lie in the middle of its bucket, within 0.8 % (:mod:`histogram`).
 """
@@ -39,3 +39,21 @@ def spread_of(counts: FloatArray) -> Spread:
         float(MIDDLES_S[seen[0]]),
         float(MIDDLES_S[seen[-1]]),
     )
+
+
+MOST_BARS = 60
+
+
+def bars_of(rows: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Counts by bucket (shape (k, BUCKETS)) put together to at most :data:`MOST_BARS` bars: the edges all rows have in
+    common, in s, shape (n + 1,), and the counts, shape (k, n). Each bar has as many buckets, so they are about equally
+    wide on a logarithmic scale. Nothing counted, no bars."""
+    seen = np.flatnonzero(rows.any(axis=0))
+    if not seen.size:
+        return np.zeros(0), np.zeros((len(rows), 0))
+    first, end = int(seen[0]), int(seen[-1]) + 1
+    each = -(-(end - first) // MOST_BARS)
+    starts = np.arange(first, end, each)
+    last = min(int(starts[-1]) + each, rows.shape[1])
+    edges_us = EDGES_US[np.append(starts, last)]
+    return edges_us / 1e6, np.add.reduceat(rows[:, :last], starts, axis=1)

@@ -2016,6 +2016,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/distribution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Distribution
+         * @description How long requests of a step, a journey or all took in a stretch, and beside it in another one.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_distribution"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/lives": {
         parameters: {
             query?: never;
@@ -4733,6 +4753,8 @@ export interface components {
             errors: (number | null)[];
             /** Error Kinds */
             error_kinds: components["schemas"]["KindColumn"][];
+            /** Journeys */
+            journeys: (number | null)[];
             /** Received */
             received: (number | null)[];
             /** Requests */
@@ -5005,6 +5027,79 @@ export interface components {
             until_s: number;
             /** Lines */
             lines: components["schemas"]["StepLine"][];
+        };
+        /**
+         * Asked
+         * @description The selection whose requests are asked for, in a stretch; and another stretch beside it, if it has an end.
+         */
+        Asked: {
+            /**
+             * From S
+             * @default 0
+             */
+            from_s: number;
+            /**
+             * Until S
+             * @default 0
+             */
+            until_s: number;
+            /**
+             * Last S
+             * @default 0
+             */
+            last_s: number;
+            /**
+             * Of
+             * @default all
+             */
+            of: string;
+            /**
+             * Beside From S
+             * @default 0
+             */
+            beside_from_s: number;
+            /**
+             * Beside Until S
+             * @default 0
+             */
+            beside_until_s: number;
+        };
+        /**
+         * Distribution
+         * @description Shapes of the selection ``of`` in the same bars: bar ``i`` lies between ``edges_s[i]`` and the next.
+         */
+        Distribution: {
+            /** Of */
+            of: string;
+            /** Name */
+            name: string;
+            /** Edges S */
+            edges_s: number[];
+            /** Shapes */
+            shapes: components["schemas"]["Shape"][];
+        };
+        /**
+         * Shape
+         * @description The requests that succeeded in a stretch: how many took as long as each bar says, in all ``count``; times in s,
+         *     the mean exactly, percentiles within 0.8 %. Nothing is known where there were none.
+         */
+        Shape: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Count */
+            count: number;
+            /** Bars */
+            bars: number[];
+            /** Mean S */
+            mean_s: number | null;
+            /** P50 S */
+            p50_s: number | null;
+            /** P95 S */
+            p95_s: number | null;
+            /** P99 S */
+            p99_s: number | null;
         };
         /**
          * Piece
@@ -8939,6 +9034,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_distribution: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+                of?: string;
+                beside_from_s?: number;
+                beside_until_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Distribution"];
+                };
             };
         };
     };

@@ -14,6 +14,7 @@ import RunState from '@/ui/RunState.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
+import Distribution from './run/Distribution.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
@@ -410,6 +411,14 @@ useShortcuts([
         :live="following"
         :elapsed="elapsed"
         @isolate="shown = { ...shown, of: $event, split: '' }"
+      />
+      <Distribution
+        v-if="input && input.plate.t.length"
+        :id="id"
+        :input="input"
+        :shown="asked"
+        :live="following"
+        :elapsed="elapsed"
       />
       <People
         v-if="input && input.plate.t.length && !run.data.value.seeded"

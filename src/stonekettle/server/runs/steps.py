@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -77,7 +77,7 @@ class StepTable(Schema):
 
 
 @dataclass(frozen=True)
-class _Sums:
+class Sums:
     """Sums by cell: :data:`COUNTS`, shape (4, cells), and histograms, shape (cells, buckets)."""
 
     counts: FloatArray
@@ -85,15 +85,24 @@ class _Sums:
     received_known: bool
 
 
+def _narrowest(run: Run) -> int:
+    """The narrowest rows there are: of runs that came with the product single seconds were not kept."""
+    return WIDTHS[1] if run.seeded else WIDTHS[0]
+
+
+def rounded(run: Run, window: Stretch, seconds: int) -> tuple[int, int]:
+    """The stretch of a run of so many seconds, from its beginning to before its end, in whole rows."""
+    window, narrowest = window.within(seconds), _narrowest(run)
+    start = window.from_s // narrowest * narrowest
+    return start, max(start, math.ceil(min(window.until_s or seconds, seconds) / narrowest) * narrowest)
+
+
 def of(run: Run, window: Stretch, seconds: int) -> StepTable:
     """The table of a stretch of a run of so many seconds."""
-    window = window.within(seconds)
-    narrowest = WIDTHS[1] if run.seeded else WIDTHS[0]
-    start = window.from_s // narrowest * narrowest
-    end = max(start, math.ceil(min(window.until_s or seconds, seconds) / narrowest) * narrowest)
     layout = run.layout
-    sums = _sums(run, layout, list(covering(start, end, narrowest)))
-    trends = _trends(run, layout, start, end, narrowest)
+    start, end = rounded(run, window, seconds)
+    sums = sums_of(run, start, end)
+    trends = _trends(run, layout, start, end, _narrowest(run))
     goals: dict[str, list[Any]] = {}
     for goal in run.goals:
         goals.setdefault(goal.selection, []).append(goal)
@@ -104,7 +113,7 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
         done, errors, took_s, received = (float(row[cells].sum()) for row in sums.counts)
         times = sums.times[cells].sum(axis=0)
         good, spread = done - errors, spread_of(times)
-        p50, p95, p99 = (_known(histogram.percentile_s(times, percent)) for percent in PERCENTS)
+        p50, p95, p99 = (known(histogram.percentile_s(times, percent)) for percent in PERCENTS)
         lines.append(
             StepLine(
                 id=selection.id,
@@ -119,9 +128,9 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
                 p50_s=p50,
                 p95_s=p95,
                 p99_s=p99,
-                least_s=_known(spread.least_s),
-                most_s=_known(spread.most_s),
-                deviation_s=_known(spread.deviation_s),
+                least_s=known(spread.least_s),
+                most_s=known(spread.most_s),
+                deviation_s=known(spread.deviation_s),
                 received=round(received) if sums.received_known else None,
                 goals=[_state(goal.percent, goal.limit_s, times) for goal in goals.get(selection.id, [])],
                 trend=trends[number],
@@ -131,7 +140,7 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
 
 
 def _state(percent: float, limit_s: float, times: FloatArray) -> GoalState:
-    value = _known(histogram.percentile_s(times, percent))
+    value = known(histogram.percentile_s(times, percent))
     return GoalState(percent=percent, limit_s=limit_s, value_s=value, holds=None if value is None else value <= limit_s)
 
 
@@ -150,8 +159,10 @@ def covering(start: int, end: int, narrowest: int) -> Iterator[tuple[int, int]]:
         at += width
 
 
-def _sums(run: Run, layout: Layout, pieces: Sequence[tuple[int, int]]) -> _Sums:
-    cells = len(layout.cells)
+def sums_of(run: Run, start: int, end: int) -> Sums:
+    """What was done from a second to before another, both :func:`rounded`."""
+    pieces = list(covering(start, end, _narrowest(run)))
+    cells = len(run.layout.cells)
     counts = np.zeros((len(COUNTS), cells))
     encoded: list[bytes] = []
     places: list[int] = []
@@ -170,7 +181,7 @@ def _sums(run: Run, layout: Layout, pieces: Sequence[tuple[int, int]]) -> _Sums:
                 if cell < LOW:
                     encoded.append(data)
                     places.append(cell)
-    return _Sums(counts, histogram.decode_rows(encoded, places, cells), known)
+    return Sums(counts, histogram.decode_rows(encoded, places, cells), known)
 
 
 def _trends(run: Run, layout: Layout, start: int, end: int, narrowest: int) -> list[Column]:
@@ -189,11 +200,11 @@ def _trends(run: Run, layout: Layout, start: int, end: int, narrowest: int) -> l
         column = figures[:, layout.requests(number, "p95")]
         padded = np.concatenate([column, np.full(-bins % each, np.nan)]).reshape(-1, each)
         worst = [float(np.nanmax(part)) if np.isfinite(part).any() else math.nan for part in padded]
-        found.append([_known(float(f"{value:.4g}")) for value in worst])
+        found.append([known(float(f"{value:.4g}")) for value in worst])
     return found
 
 
-def _known(value: float) -> float | None:
+def known(value: float) -> float | None:
     return value if math.isfinite(value) else None
 
 

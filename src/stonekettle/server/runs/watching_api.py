@@ -12,7 +12,7 @@ from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, metering, noticing, people, steps
+from stonekettle.server.runs import data, distributions, metering, noticing, people, steps
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
@@ -96,6 +96,13 @@ def download_steps_xlsx(request: HttpRequest, run_id: int, window: Query[plates.
 def _steps(run_id: int, window: plates.Stretch) -> tuple[Run, steps.StepTable]:
     run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
     return run, steps.of(run, window, data.seconds_stored(run))
+
+
+@router.get("/runs/{run_id}/distribution", response=distributions.Distribution)
+def get_distribution(request: HttpRequest, run_id: int, asked: Query[distributions.Asked]) -> HttpResponse:
+    """How long requests of a step, a journey or all took in a stretch, and beside it in another one."""
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return written(distributions.of(run, asked, data.seconds_stored(run)))
 
 
 @router.get("/runs/{run_id}/lives", response=people.Lives)
