@@ -22,7 +22,7 @@ const BARS = { left: 36, right: 660, top: 62, bottom: 170 }
 const RISE = { ...BARS, top: 186, bottom: 266 }
 const LINE = 14
 /** Beyond this a mark's words stand on its left. */
-const ROOM = 560
+const ROOM = 590
 
 const open = ref(false)
 const of = ref('')
