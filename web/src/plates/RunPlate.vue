@@ -32,9 +32,13 @@ watch(
   },
 )
 const drawing = computed(() => draw(drawn.value))
-const figures = computed(() => {
+/** What there is now, however old the picture: the cursor moves over it and makes nothing anew. */
+const newest = computed(() => {
   const view = viewOf(props.input)
-  const rows = shownRows(view)
+  return { view, rows: shownRows(view) }
+})
+const figures = computed(() => {
+  const { view, rows } = newest.value
   const place = placeAt(view, cursor.value)
   return new Map(rows.map((row) => [row.id, place ? row.figures(place) : []]))
 })

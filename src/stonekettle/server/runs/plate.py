@@ -214,8 +214,8 @@ def width_of(seconds: int) -> int:
     return next((width for width in WIDTHS if seconds <= MAX_POINTS * width), WIDTHS[-1])
 
 
-def _narrowest(run: Run) -> int:
-    """The narrowest bins there are: of runs that came with the product single seconds were not kept."""
+def narrowest(run: Run) -> int:
+    """The narrowest rows there are: of runs that came with the product single seconds were not kept."""
     return WIDTHS[1] if run.seeded else WIDTHS[0]
 
 
@@ -223,7 +223,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     """What this page has not: everything, where its bins are not as wide as they should be by now. Its values are
     ours and not checked once more, as a look should cost little."""
     window = window.within(seconds)
-    width = max(width_of(window.length(seconds)), _narrowest(run))
+    width = max(width_of(window.length(seconds)), narrowest(run))
     first = window.from_s // width * width
     window = window.model_copy(update={"from_s": first})
     layout = run.layout

@@ -24,7 +24,7 @@ from stonekettle.engine.rollup import LOW, unpack_histograms
 from stonekettle.engine.seconds import WIDTHS, Layout
 from stonekettle.report.spreadsheet import harmless
 from stonekettle.server.runs.models import Run, RunSecond
-from stonekettle.server.runs.plate import Column, Stretch
+from stonekettle.server.runs.plate import Column, Stretch, narrowest
 
 TREND_BINS = 40
 PERCENTS = (50.0, 95.0, 99.0)
@@ -85,16 +85,11 @@ class Sums:
     received_known: bool
 
 
-def _narrowest(run: Run) -> int:
-    """The narrowest rows there are: of runs that came with the product single seconds were not kept."""
-    return WIDTHS[1] if run.seeded else WIDTHS[0]
-
-
 def rounded(run: Run, window: Stretch, seconds: int) -> tuple[int, int]:
     """The stretch of a run of so many seconds, from its beginning to before its end, in whole rows."""
-    window, narrowest = window.within(seconds), _narrowest(run)
-    start = window.from_s // narrowest * narrowest
-    return start, max(start, math.ceil(min(window.until_s or seconds, seconds) / narrowest) * narrowest)
+    window, width = window.within(seconds), narrowest(run)
+    start = window.from_s // width * width
+    return start, max(start, math.ceil(min(window.until_s or seconds, seconds) / width) * width)
 
 
 def of(run: Run, window: Stretch, seconds: int) -> StepTable:
@@ -102,7 +97,7 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
     layout = run.layout
     start, end = rounded(run, window, seconds)
     sums = sums_of(run, start, end)
-    trends = _trends(run, layout, start, end, _narrowest(run))
+    trends = _trends(run, layout, start, end, narrowest(run))
     goals: dict[str, list[Any]] = {}
     for goal in run.goals:
         goals.setdefault(goal.selection, []).append(goal)
@@ -161,7 +156,7 @@ def covering(start: int, end: int, narrowest: int) -> Iterator[tuple[int, int]]:
 
 def sums_of(run: Run, start: int, end: int) -> Sums:
     """What was done from a second to before another, both :func:`rounded`."""
-    pieces = list(covering(start, end, _narrowest(run)))
+    pieces = list(covering(start, end, narrowest(run)))
     cells = len(run.layout.cells)
     counts = np.zeros((len(COUNTS), cells))
     encoded: list[bytes] = []
