@@ -41,7 +41,8 @@ def test_users_keep_their_own_cookies(known_server: KnownServer) -> None:
 
 def test_response_times_are_those_of_the_server(known_server: KnownServer) -> None:
     records = Played(known_server.url, "/slow", users=3, seconds=1.2).records
-    assert np.median(records["total_us"]) == pytest.approx(302_000, rel=0.05)
+    # A busy machine makes some of them longer, none shorter.
+    assert 300_000 <= np.min(records["total_us"]) < 330_000
     assert np.all(records["first_byte_us"] <= records["total_us"])
 
 
@@ -173,6 +174,16 @@ def test_a_slow_server_does_not_slow_arrivals_down_and_does_slow_a_closed_load_d
     assert slow.seconds[1].present[0] == pytest.approx(40 * 0.3, rel=0.25)
     closed = [Played(known_server.url, path, users=12, seconds=2, think="20 ms") for path in ("/", "/slow")]
     assert len(closed[1].records) < 0.25 * len(closed[0].records)
+
+
+def test_who_is_due_while_the_generator_stalls_over_the_end_comes_late(known_server: KnownServer) -> None:
+    def hear(loop: LoadLoop, elapsed: float) -> None:
+        if 0.9 < elapsed < 1:
+            time.sleep(1.1 - elapsed)
+
+    played = Played(known_server.url, think="1 ms", groups=[arriving(40, 1, law="even")], hear=hear)
+    assert [sum(getattr(s, name)[0] for s in played.seconds) for name in ("arrived", "turned_away")] == [40, 0]
+    assert len(played.records) == 40
 
 
 def test_no_more_than_may_be_there_are_let_in_and_the_others_are_counted(known_server: KnownServer) -> None:

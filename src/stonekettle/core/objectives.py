@@ -60,8 +60,8 @@ MOST_VARIATION, MOST_MIXED_VARIATION = 3.0, 12.0
 """Where a few services take most of the time, the curve bends in ways that it does not know. Steps that differ vary by
 themselves: one in four that asks a resource at all makes 7 of 1."""
 GRID, AROUND = 300, 10
-MOST_BLUR = 0.25
-"""A comfort limit whose two ends differ by a larger share of it is not claimed."""
+MOST_BLUR = 0.5
+"""A comfort limit whose two ends differ by a larger share of it is not claimed; its interval has both ends in it."""
 
 
 @dataclass(frozen=True)

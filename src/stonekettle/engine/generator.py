@@ -144,6 +144,7 @@ class LoadLoop:
         self.transfers.choice.follow(order.number)
         if lease is not None:
             self.population.follow(now, elapsed, order, lease, self.book.changes_at)
+            self.population.serve(now)  # who was due before a stall over the end comes, and the run waits for them
         if not order.last:
             return True
         self._last_since = self._last_since or now

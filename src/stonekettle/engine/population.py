@@ -7,6 +7,7 @@ clock, which stands while the run is paused: nobody wakes in a crowd when it goe
 from __future__ import annotations
 
 import heapq
+import math
 from collections.abc import Callable, Iterator
 from random import Random
 from typing import Any, Protocol
@@ -61,6 +62,7 @@ class Population:
         self._entries = self._arrived = 0
         self._stopped_s = 0.0
         self._paused_at: float | None = None
+        self._ends = math.inf
         self._dismissed = False
 
     @property
@@ -165,6 +167,8 @@ class Population:
         elif not order.paused and self._paused_at is not None:
             self._stopped_s += now - self._paused_at
             self._paused_at = None
+        if order.last:
+            self._ends = now - elapsed - self._stopped_s + order.at_s
         if order.haste:
             self.dismiss(now)
 
@@ -247,7 +251,8 @@ class Population:
         """Somebody's moment has come: whether there is room for them."""
         group = self.groups[visitor.group]
         room = share_of(group.terms.at_most, group.share) if group.share[1] else 0
-        number = self._free_number(group) if group.here < room and not self._order.last else None
+        expected = due < self._ends and not self._dismissed
+        number = self._free_number(group) if group.here < room and expected else None
         if number is None:
             self._tally.turned_away[group.number] += 1
             return False
