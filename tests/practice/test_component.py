@@ -9,6 +9,7 @@ from random import Random
 
 import pytest
 
+from stonekettle.practice import shapes
 from stonekettle.practice.component import Draws, Failed, LiveComponent, Refused, Spread
 from stonekettle.practice.config import CACHE_HIT_COST, Component, PracticeConfigError, Visit, from_document
 from stonekettle.practice.truth import compute
@@ -129,6 +130,28 @@ def test_troubles_begin_when_they_are_told_to() -> None:
     clock.now = 152.0
     assert both() == [1, 3]
     assert metrics(live)["memory_used_bytes"] == pytest.approx(0.3 * 2048e6 + 1e6)
+
+
+def test_disks_are_slow_and_caches_cold_in_spells() -> None:
+    live, clock = component(
+        disks=1, disk_factor=8.0, cold_factor=3.0, warms_over=2.0, spell_every_s=100.0, spell_s=20.0
+    )
+
+    def taken() -> float:
+        return round((visit(live, 0.001, 0.001) - clock.now) * 1000, 1)
+
+    def begins(number: int) -> float:
+        return next(
+            t / 10 for t in range(1000 * number, 1000 * (number + 1)) if shapes.spells(live.config, t / 10) > number
+        )
+
+    for number in range(3):
+        clock.now = begins(number) + 0.1
+        assert taken() == pytest.approx(3 + 8, abs=0.1)
+        for _ in range(20):
+            visit(live, 0.001)
+        clock.now = begins(number) + 21.0
+        assert taken() == pytest.approx(2.0, abs=0.1)
 
 
 def test_an_unmetered_dependency_stands_behind_its_routes() -> None:

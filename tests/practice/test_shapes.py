@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from random import Random
 
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.core.run_data import RunData
+from stonekettle.core.types import FloatArray
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.shapes import Pauses
@@ -104,6 +106,10 @@ def test_work_slows_down_and_warms_up() -> None:
     assert cold.succeeded[150:].mean() == pytest.approx(100, rel=0.04)
 
 
+def use_by_second(run: RunData, key: str) -> FloatArray:
+    return next(r for r in run.resources if r.key == key).utilisation
+
+
 def use(run: RunData, key: str, first: int, last: int) -> float:
     return float(next(r for r in run.resources if r.key == key).utilisation[first:last].mean())
 
@@ -115,6 +121,53 @@ def test_an_instance_becomes_slow_and_the_others_do_not() -> None:
     cost = use(run, "shop.cpu", 120, 300) * after**-1 / (use(run, "shop.cpu", 20, 100) * before**-1)
     # Every third visit takes four times as long.
     assert cost == pytest.approx(2.0, rel=0.1)
+
+
+def test_disks_are_slow_in_spells_at_moments_of_chance() -> None:
+    store = Component("store", cpus=2, disks=2, disk_factor=6.0, spell_every_s=60.0, spell_s=15.0)
+    config = PracticeConfig((store,), (Route("GET", "/", (Visit("store", 5, disk_ms=10),)),))
+    run = held(config, 30, 600)
+    busy = next(r for r in run.resources if r.key == "store.disk").utilisation
+    slow = busy > 0.4
+    assert slow.mean() == pytest.approx(0.25, abs=0.03)
+    begun = np.flatnonzero(np.diff(slow.astype(int)) == 1)
+    spells = [begun[(begun >= 60 * k) & (begun < 60 * (k + 1))] for k in range(10)]
+    assert all(len(one) for one in spells)
+    # Not like clockwork: they begin in all parts of their minute.
+    assert np.std([one[0] % 60 for one in spells]) > 8
+    quiet = held(PracticeConfig((replace(store, disk_factor=1.0),), config.routes), 30, 600)
+    assert next(r for r in quiet.resources if r.key == "store.disk").utilisation.max() < 0.4
+
+
+def test_a_cache_is_cold_again_as_each_spell_begins() -> None:
+    spells = {"cold_factor": 4.0, "warms_over": 300.0, "spell_every_s": 100.0, "spell_s": 10.0}
+    run = held(one_server_system(20, servers=2, **spells), 30, 400)
+    cost = use_by_second(run, "shop.cpu") / np.maximum(run.succeeded, 1)
+    assert np.median(cost) == pytest.approx(0.01, rel=0.15)
+    # At the start, and once in each hundred seconds.
+    dear = cost > 0.02
+    for first in range(0, 400, 100):
+        assert dear[first : first + 100].any()
+
+
+def test_who_is_idle_keeps_a_place_and_does_no_work() -> None:
+    config = PracticeConfig(
+        (Component("store", cpus=4, pool=10),), (Route("GET", "/", (Visit("store", 5, idle_ms=500),)),)
+    )
+    run = held(config, 12, 200)
+    # At most ten in half a second and a bit.
+    assert rate(run) == pytest.approx(12 / 1.505, rel=0.05)
+    assert use(run, "store.connections", 20, 200) == pytest.approx(rate(run) * 0.505 / 10, rel=0.03)
+    assert use(run, "store.cpu", 20, 200) == pytest.approx(rate(run) * 0.005 / 4, rel=0.1)
+
+
+def test_each_instance_of_its_own_servers_is_told_of() -> None:
+    run = held(one_server_system(20, servers=2, instances=3, slow_factor=4.0), 30, 200)
+    (cpu,) = (r for r in run.resources if r.key == "shop.cpu")
+    assert list(cpu.instances) == ["shop-1", "shop-2", "shop-3"]
+    means = [series[20:].mean() for series in cpu.instances.values()]
+    assert means[2] == pytest.approx(4 * means[0], rel=0.1)
+    assert np.mean(means) == pytest.approx(cpu.utilisation[20:].mean(), rel=0.01)
 
 
 def test_a_leak_and_other_work_begin_when_they_are_told_to() -> None:

@@ -38,12 +38,17 @@ DRAIN_LIMIT_S = 30.0
 FREE_BYTES = 300_000_000
 
 
-def start(data: Data, site: Site, *, demo: bool, say: Callable[[str], None] = print) -> int:
-    """Start everything and stay until stopped. Returns the exit code."""
+def start(
+    data: Data, site: Site, *, demo: bool, practice: Path | None = None, say: Callable[[str], None] = print
+) -> int:
+    """Start everything, with the ``practice`` system of a file if one is named, and stay until stopped. Returns the
+    exit code."""
     running = running_pid(data)
     if running is not None:
         raise DoorError(f"It is running already (process {running}). Stop it with:  ./kettle stop")
     site.check()
+    if practice is not None and not practice.is_file():
+        raise DoorError(f"--practice-config: {practice} is no file. Name one that describes a practice system.")
     generators = _generators()
     install.install(say=say)
     data.logs.mkdir(parents=True, exist_ok=True)
@@ -76,7 +81,7 @@ def start(data: Data, site: Site, *, demo: bool, say: Callable[[str], None] = pr
         who = account.chosen(data)
         wanted = [] if demo else ["--no-demo"]
         _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say, who=who)
-        for name, module in _processes(site, practice_port, generators).items():
+        for name, module in _processes(site, practice_port, generators, practice).items():
             command, log = [str(PYTHON), "-m", *module], data.logs / f"{name}.log"
             supervisor.start(Child(name, command, environment, log, identity=who.identity()))
         _wait_for_answer(site)
@@ -232,11 +237,15 @@ def _let_runs_end(supervisor: Supervisor, environment: dict[str, str], say: Call
         say(line)
 
 
-def _processes(site: Site, practice_port: int, count: int) -> dict[str, list[str]]:
+def _processes(site: Site, practice_port: int, count: int, practice: Path | None) -> dict[str, list[str]]:
     names = [f"generator-{number}" for number in range(1, count + 1)]
     generators = {name: _worker(f"region-{REGION}", GENERATORS_EACH, name) for name in names}
     return {
-        "practice": ["stonekettle.practice", "--control-port", str(practice_port)],
+        "practice": [
+            "stonekettle.practice",
+            *("--control-port", str(practice_port)),
+            *(("--config", str(practice.resolve())) if practice else ()),
+        ],
         "web": ["stonekettle.server.wsgi", *site.arguments],
         "conductor": _worker("conductor", 6, "conductor"),
         "desk": ["django", "desk"],

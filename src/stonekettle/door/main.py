@@ -60,7 +60,7 @@ def _dispatch(chosen: argparse.Namespace) -> int:
     data = Data(chosen.data.resolve())
     if chosen.command == "start":
         site = Site(chosen.port, chosen.bind, chosen.public, chosen.proxy)
-        return house.start(data, site, demo=not chosen.no_demo)
+        return house.start(data, site, demo=not chosen.no_demo, practice=chosen.practice_config)
     if chosen.command == "stop":
         return house.stop(data)
     if chosen.command == "rekey":
@@ -93,6 +93,7 @@ def _parser() -> argparse.ArgumentParser:
     start.add_argument("--bind", default="127.0.0.1", help="address it listens at (127.0.0.1)")
     start.add_argument("--public", default="", help="where people reach it, for example https://kettle.example.com")
     start.add_argument("--proxy", default="", help="address of the proxy before it, which tells who asks")
+    start.add_argument("--practice-config", type=Path, help="the practice system's configuration, or changes to it")
     start.add_argument("--no-demo", action="store_true", help="without demo experiments")
     stop = commands.add_parser("stop", help="end everything")
     look = commands.add_parser("doctor", help="what is there, what is missing, and the fix")

@@ -27,11 +27,13 @@ VISIT_BYTES = 900
 
 @dataclass(frozen=True)
 class Draws:
-    """How long a visit works at the cpu, at the disk and under the lock, each time anew (s); None where it does not."""
+    """How long a visit works at the cpu, at the disk and under the lock, and is idle before, each time anew (s); None
+    where it does not."""
 
     cpu: Callable[[], float]
     disk: Callable[[], float] | None
     lock: Callable[[], float] | None
+    idle: Callable[[], float] | None = None
 
 
 class Refused(Exception):
@@ -163,7 +165,7 @@ class LiveComponent:
         self._disk = [Servers(config.disks * share, pauses) for _ in range(sets)] if config.disks else None
         self.pool = Pool(config.pool) if config.pool is not None else None
         self._lock = Pool(1)
-        self._served = 0
+        self._served = self._spells = 0
         self._next_job = config.troubled_from_s + config.job_every_s
         self.inside = 0
         self.activated = 0
@@ -214,6 +216,10 @@ class LiveComponent:
             at = await self.pool.enter(at)
         try:
             self._start_jobs(at)
+            if draws.idle is not None:
+                at = await self._sleep_until(at + draws.idle())
+            if (spells := shapes.spells(self.config, at)) != self._spells:
+                self._spells, self._served = spells, 0
             slow = shapes.slowness(self.config, at, instance.number) * self._drift(at)
             factor = slow * shapes.wear(self.config, at, self._served) * self._cache_factor(instance, address)
             factor *= self.version.work
@@ -221,6 +227,7 @@ class LiveComponent:
             instance.counts["queries"] += visit.queries
             if disk is not None and draws.disk is not None:
                 arrived = at
+                slow *= shapes.disk_slowness(self.config, at)
                 at = await self._sleep_until(disk.serve(at, draws.disk() * slow))
                 instance.latency[op].add(at - arrived)
                 instance.blocks[op].add(self._random.choices(BLOCK_BYTES, _BLOCK_WEIGHTS[op])[0])

@@ -50,8 +50,10 @@ class Component:
     passed. Work grows by the share ``slows_per_minute``. Each ``pause_every_s`` its servers all stand still for
     ``pause_s``; each ``job_every_s`` a job takes ``job_cpus`` of them for ``job_s``. The share ``fails`` of visits
     comes to nothing after its work was done, with ``fails_over`` only while more than so many are inside. A pool
-    that is not ``pool_metered`` is not told of. A slow instance, a leak, growing work and jobs may begin later, when
-    it has been up for ``troubled_from_s``.
+    that is not ``pool_metered`` is not told of. While it is troubled its disks take ``disk_factor`` times as long. A
+    slow instance, slow disks, a leak, growing work and jobs may begin later, when it has been up for
+    ``troubled_from_s``; slow instances and disks and a leak come in spells of ``spell_s``, one at some moment of each
+    ``spell_every_s``, where that is set, and the cache is cold again as one begins.
 
     It starts in the first of its ``versions``; the practice cloud deploys another one.
     """
@@ -68,6 +70,7 @@ class Component:
     remembers: int = 0
     answers_queries: bool = False
     slow_factor: float = 1.0
+    disk_factor: float = 1.0
     leak_kb: float = 0.0
     restart_s: float = 4.0
     sharing: bool = False
@@ -82,6 +85,8 @@ class Component:
     job_s: float = 0.0
     job_cpus: int = 1
     troubled_from_s: float = 0.0
+    spell_every_s: float = 0.0
+    spell_s: float = 0.0
     fails: float = 0.0
     fails_over: int = 0
     pool_metered: bool = True
@@ -95,7 +100,8 @@ class Component:
 
 @dataclass(frozen=True)
 class Visit:
-    """One use of a component: mean service times in ms at its cpu and its disk, its queries.
+    """One use of a component: mean service times in ms at its cpu and its disk, its queries; and how long it keeps its
+    place in the pool ``idle`` first.
 
     One ``beside`` begins together with the one before it; what follows waits for both."""
 
@@ -103,6 +109,7 @@ class Visit:
     cpu_ms: float
     disk_ms: float = 0.0
     queries: int = 0
+    idle_ms: float = 0.0
     beside: bool = False
 
 

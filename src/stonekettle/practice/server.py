@@ -44,6 +44,7 @@ class LiveSystem:
                 config.law(held_ms).sampler(random)
                 if (held_ms := config.component(visit.component).lock_ms) > 0
                 else None,
+                config.law(visit.idle_ms).sampler(random) if visit.idle_ms > 0 else None,
             )
             for route in config.routes
             for visit in route.visits

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from stonekettle.practice.config import Component, PracticeConfig
 
 MEGABYTE = 1e6
+_GOLDEN = 0.6180339887498949
+"""Its multiples, less what is whole of them, lie evenly and look like chance (Weyl 1916)."""
 
 
 @dataclass(frozen=True)
@@ -60,14 +62,41 @@ def wear(component: Component, now_s: float, visits: int) -> float:
 
 
 def troubled(component: Component, now_s: float) -> bool:
-    """Whether what troubles it has begun."""
-    return now_s >= component.troubled_from_s
+    """Whether what troubles it has begun, and is not between two spells."""
+    if now_s < component.troubled_from_s:
+        return False
+    return component.spell_every_s <= 0 or now_s - _spell(component, now_s) < component.spell_s
+
+
+def spells(component: Component, now_s: float) -> int:
+    """How many spells have begun."""
+    if component.spell_every_s <= 0:
+        return 0
+    passed = int(now_s // component.spell_every_s)
+    return passed + (_spell_in(component, passed) <= now_s)
+
+
+def _spell(component: Component, now_s: float) -> float:
+    """When the last spell began (s); before the first one, minus infinity."""
+    begun = spells(component, now_s)
+    return _spell_in(component, begun - 1) if begun else -math.inf
+
+
+def _spell_in(component: Component, number: int) -> float:
+    """When the spell of this period begins: anywhere in it, and never like clockwork."""
+    chance = (number + 1) * _GOLDEN % 1.0
+    return number * component.spell_every_s + chance * max(0.0, component.spell_every_s - component.spell_s)
 
 
 def slowness(component: Component, now_s: float, instance: int) -> float:
     """How many times as long as usual work takes at this instance: of those that are divided the last one is slow."""
     last = component.divided and instance == component.instances - 1
     return component.slow_factor if last and troubled(component, now_s) else 1.0
+
+
+def disk_slowness(component: Component, now_s: float) -> float:
+    """How many times as long as usual a disk takes."""
+    return component.disk_factor if component.disk_factor != 1.0 and troubled(component, now_s) else 1.0
 
 
 def memory_mb(component: Component, inside: float, needs: float = 1.0) -> float:

@@ -27,6 +27,7 @@ class _Place:
     wears: bool
     inside: int = 0
     served: int = 0
+    spells: int = 0
     turn: int = 0
     leaked_mb: float = 0.0
     up_at: float = 0.0
@@ -53,10 +54,11 @@ class _Place:
 
 @dataclass(frozen=True, slots=True)
 class _Visit:
-    """``stages`` are the stations in turn, each of them one for all instances or one for each."""
+    """``stages`` are the stations in turn, each of them one for all instances or one for each, or none where it only
+    waits; how long the work there takes, and how many times as long in troubled times."""
 
     place: _Place
-    stages: tuple[tuple[Sequence[Station], Callable[[], float]], ...]
+    stages: tuple[tuple[Sequence[Station], Callable[[], float], Callable[[Component, float], float] | None], ...]
 
 
 Phases = tuple[tuple[_Visit, ...], ...]
@@ -128,11 +130,12 @@ class SimulatedSystem:
     def _compile_visit(self, visit: Visit) -> _Visit:
         name = visit.component
         stages = tuple(
-            (stations, self._config.law(ms).sampler(self._random))
-            for stations, ms in (
-                (self._servers.get(f"{name}.cpu"), visit.cpu_ms),
-                (self._servers.get(f"{name}.disk"), visit.disk_ms),
-                ([self._locks[name]], self._places[name].config.lock_ms),
+            (stations, self._config.law(ms).sampler(self._random), slowness)
+            for stations, ms, slowness in (
+                ([], visit.idle_ms, None),
+                (self._servers.get(f"{name}.cpu"), visit.cpu_ms, None),
+                (self._servers.get(f"{name}.disk"), visit.disk_ms, shapes.disk_slowness),
+                ([self._locks[name]], self._places[name].config.lock_ms, None),
             )
             if stations is not None and ms > 0
         )
@@ -178,8 +181,17 @@ class SimulatedSystem:
         place = visit.place
         if stage < len(visit.stages):
             branch.stage += 1
-            stations, draw = visit.stages[stage]
-            work_s = draw() * shapes.wear(place.config, now, place.served) if place.wears else draw()
+            stations, draw, slowness = visit.stages[stage]
+            work_s = draw()
+            if not stations:
+                self._schedule(now + work_s, self._serve, branch)
+                return
+            if place.wears:
+                if (spells := shapes.spells(place.config, now)) != place.spells:
+                    place.spells, place.served = spells, 0
+                work_s *= shapes.wear(place.config, now, place.served)
+            if slowness is not None:
+                work_s *= slowness(place.config, now)
             if self._drifts:
                 work_s *= shapes.drifted(self._config, now)
             if len(stations) == 1:
@@ -214,10 +226,14 @@ class SimulatedSystem:
             if not self._places[component].config.metered:
                 continue
             servers = float(sum(station.servers for station in stations))
-            busy = sum(columns.first(station.busy, n) for station in stations)
-            found.append(
-                ResourceSeries(component, name, name, np.full(n, servers), np.clip(busy / servers + wrong, 0, 1))
-            )
+            each = [columns.first(station.busy, n) for station in stations]
+            busy = np.clip(sum(each) / servers + wrong, 0, 1)
+            instances = {
+                f"{component}-{number}": np.clip(own / station.servers + wrong, 0, 1)
+                for number, (own, station) in enumerate(zip(each, stations, strict=True), 1)
+                if len(stations) > 1
+            }
+            found.append(ResourceSeries(component, name, name, np.full(n, servers), busy, instances=instances))
         for component, place in self._places.items():
             pool = place.pool
             if place.config.metered and place.config.memory_mb:
