@@ -31,6 +31,23 @@ def test_time_per_request_keeps_its_unit() -> None:
     assert found.unit == "s per step"
 
 
+def test_the_mean_of_a_histogram_is_its_sum_over_its_count() -> None:
+    counts = {
+        5: samples("t_seconds_count", 10 * SECONDS, "counter"),
+        15: samples("t_seconds_count", 10 * SECONDS, "counter", instance="b"),
+    }
+    bucket = samples("t_seconds", 10 * SECONDS, "bucket", le="1")
+    sums = [
+        samples("t_seconds_sum", 0.5 * SECONDS, "counter"),
+        samples("t_seconds_sum", 1.5 * SECONDS, "counter", instance="b"),
+    ]
+    found = compute(Pin("shop", "t_seconds", "mean"), readings(bucket, *counts.values(), *sums), LOAD)
+    np.testing.assert_allclose(found.lines[0].values, 0.1)
+    assert found.unit == "s"
+    assert not compute(Pin("shop", "t_seconds", "mean"), readings(bucket, *sums), LOAD).lines
+    assert kinds_for([bucket]) == ("spread", "mean")
+
+
 def test_a_value_sums_instances_and_labels() -> None:
     other = samples("db_queries", 5 * SECONDS, "counter", instance="b")
     np.testing.assert_allclose(values(Pin("shop", "db_queries"), QUERIES, other), 20.0)

@@ -8,6 +8,7 @@
 ``ratio``        the metric over another one
 ``share``        the component's part of the metric over all components
 ``spread``       a histogram's distribution over time
+``mean``         a histogram's mean over time, by its sum and its count
 """
 
 from __future__ import annotations
@@ -24,7 +25,7 @@ from stonekettle.meters.exposition import unit_of
 from stonekettle.meters.rates import largest, per_second, total
 from stonekettle.meters.samples import Readings, Samples
 
-FigureKind = Literal["value", "per step", "per instance", "by label", "largest", "ratio", "share", "spread"]
+FigureKind = Literal["value", "per step", "per instance", "by label", "largest", "ratio", "share", "spread", "mean"]
 MAX_LINES = 6
 WINDOW_S = 5
 """Ratios are of sums over so many seconds: a single second holds too few events."""
@@ -70,6 +71,8 @@ def compute(pin: Pin, readings: Readings, throughput: FloatArray) -> Figure:
         return Figure(pin, "", ())
     if pin.figure == "spread":
         return _spread(pin, items, seconds)
+    if pin.figure == "mean":
+        return _mean(pin, readings, items, seconds)
     items = [item for item in items if item.source.kind != "bucket"]
     unit = _unit(items)
     columns = {id(item): per_second(item, seconds) for item in items}
@@ -115,7 +118,7 @@ def kinds_for(items: Sequence[Samples]) -> tuple[FigureKind, ...]:
     """The figures that make sense for a metric's series, the most telling first."""
     kinds = {item.source.kind for item in items}
     if kinds == {"bucket"}:
-        return ("spread",)
+        return ("spread", "mean")
     found: list[FigureKind] = ["per step", "value"] if kinds == {"counter"} else ["value"]
     if len({item.source.labels for item in items}) > 1:
         found.insert(0 if kinds == {"gauge"} else len(found), "by label")
@@ -197,6 +200,15 @@ def _ratio(upper: FloatArray, lower: FloatArray) -> FloatArray:
     result: FloatArray = np.full(upper.size, np.nan)
     np.divide(recent(upper), below, out=result, where=known & (below > 0))
     return result
+
+
+def _mean(pin: Pin, readings: Readings, items: Sequence[Samples], seconds: int) -> Figure:
+    """The mean of a histogram's events of the last few seconds; without a line where its sum or count is not told."""
+    sums, counts = (_of(readings, pin.component, f"{pin.metric}_{part}") for part in ("sum", "count"))
+    if not sums or not counts:
+        return Figure(pin, "", ())
+    upper, lower = (total([per_second(item, seconds) for item in own]) for own in (sums, counts))
+    return Figure(pin, _unit(items), (Line(pin.component, _ratio(upper, lower)),))
 
 
 def _spread(pin: Pin, items: Sequence[Samples], seconds: int) -> Figure:

@@ -129,6 +129,8 @@ class Reader:
         shared = {pin.metric for pin in pins if pin.figure == "share"}
         for pin in pins:
             shown |= {(pin.component, pin.metric), (pin.other_component, pin.other_metric)}
+            if pin.figure == "mean":
+                shown |= {(pin.component, f"{pin.metric}_{part}") for part in ("sum", "count")}
         self._wanted = np.zeros(max(self._sources, default=-1) + 1, dtype=np.bool_)
         for number, source in self._sources.items():
             self._wanted[number] = (source.component, source.metric) in shown or source.metric in shared

@@ -10,6 +10,7 @@ const words: Record<Pin['figure'], string> = {
   ratio: 'over another metric',
   share: 'share of all components',
   spread: 'distribution over time',
+  mean: 'mean',
 }
 
 export function figureText(kind: Pin['figure'], metric: Pick<ShelfMetric, 'kind'>): string {
