@@ -17,6 +17,7 @@ NAMES = (
     "history",
     "living",
     "meters",
+    "moving",
     "ordinary",
     "search",
     "timing",
