@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zlib
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -172,7 +173,9 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "system_id": systems.create(TESTS, plan["system"]).pk,
         "feed_id": feeds.drafts.create(TESTS, cast(Document, parse(example("riders")))).pk,
         "journey_id": journeys.drafts.create(TESTS, journey).pk,
-        "file_id": MetricsFile.objects.create(run=run, component="ledger", name="a.csv", sources=[], chunk=b"").pk,
+        "file_id": MetricsFile.objects.create(
+            run=run, component="ledger", name="a.csv", sources=[], chunk=zlib.compress(b"")
+        ).pk,
         "job_id": 1,
         "person_id": Person.objects.get(user=people.create("somebody.else", None, Role.READER)).pk,
         "invitation_id": invitation.pk,

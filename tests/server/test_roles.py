@@ -93,6 +93,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /targets/{target_id}/restore": (P, None),
     "GET /now": (R, None),
     "GET /runs/{run_id}/distribution": (R, None),
+    "GET /runs/{run_id}/moving": (R, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

@@ -2036,6 +2036,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/moving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Moving
+         * @description What moves with a row of the run in a stretch: every metric beside it, ranked by how it goes with it.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_moving"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/lives": {
         parameters: {
             query?: never;
@@ -2883,7 +2903,7 @@ export interface components {
              * Figure
              * @enum {string}
              */
-            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread" | "mean";
             /**
              * Other Component
              * @default
@@ -3052,7 +3072,7 @@ export interface components {
             /** Series */
             series: number;
             /** Figures */
-            figures: ("value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread")[];
+            figures: ("value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread" | "mean")[];
             /** Spark */
             spark: (number | null)[];
             /** Spark Unit */
@@ -4834,7 +4854,7 @@ export interface components {
              * Figure
              * @enum {string}
              */
-            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread";
+            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread" | "mean";
             /** Unit */
             unit: string;
             /** Lines */
@@ -5030,7 +5050,8 @@ export interface components {
         };
         /**
          * Asked
-         * @description The selection whose requests are asked for, in a stretch; and another stretch beside it, if it has an end.
+         * @description The row beside which all is set: of requests of the selection ``of`` (empty: of the step that the load explains
+         *     least) their response, errors, throughput, or what is in flight; or a metric by its key.
          */
         Asked: {
             /**
@@ -5050,19 +5071,14 @@ export interface components {
             last_s: number;
             /**
              * Of
-             * @default all
+             * @default
              */
             of: string;
             /**
-             * Beside From S
-             * @default 0
+             * Row
+             * @default response
              */
-            beside_from_s: number;
-            /**
-             * Beside Until S
-             * @default 0
-             */
-            beside_until_s: number;
+            row: string;
         };
         /**
          * Distribution
@@ -5100,6 +5116,136 @@ export interface components {
             p95_s: number | null;
             /** P99 S */
             p99_s: number | null;
+        };
+        /**
+         * Beside
+         * @description What moves with a row, the surest first: the first lines in full, and by name what did not move, of what nobody
+         *     can tell, and what stood ``still``. ``values`` are the row's blocks. ``left_out`` metrics were too many to be
+         *     compared; ``read`` says whether all that meters read was, or the plate's rows alone. ``enough`` is whether the row
+         *     moves beyond what the load explains by enough to look for what else explains it; of what is named a share of
+         *     ``most_false`` is chance at most. Without an ``answer`` too little
+         *     was measured, or the row stood still.
+         */
+        Beside: {
+            /** Answer */
+            answer: boolean;
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Of */
+            of: string;
+            /** Row */
+            row: string;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Block S */
+            block_s: number;
+            /** Blocks */
+            blocks: number;
+            /** Unexplained */
+            unexplained: number | null;
+            /** Enough */
+            enough: boolean;
+            /** Most False */
+            most_false: number;
+            /** Metrics */
+            metrics: number;
+            /** Left Out */
+            left_out: number;
+            /** Read */
+            read: boolean;
+            /** Lines */
+            lines: components["schemas"]["MetricBeside"][];
+            /** A Little */
+            a_little: number;
+            /** Did Not */
+            did_not: string[];
+            /** Unknown */
+            unknown: string[];
+            /** Still */
+            still: string[];
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * MetricBeside
+         * @description A metric beside the row: ``plain`` as they are, ``apart`` with the load taken out. ``component`` is empty for
+         *     what is counted of a step; what is in proportion to a metric says the same, and is told in ``also``. ``at`` is the
+         *     resource's row of the plate that shows it, or ``pin`` what would; ``values`` are its blocks beside those of the row,
+         *     moved by the shift that fits best, ``varies`` and ``swing`` shares (None: of nothing).
+         */
+        MetricBeside: {
+            /** Key */
+            key: string;
+            /** Component */
+            component: string;
+            /** Name */
+            name: string;
+            /** Of */
+            of: string;
+            /** Also */
+            also: string[];
+            /** Unit */
+            unit: string;
+            /** At */
+            at: string | null;
+            pin: components["schemas"]["PinOf"] | null;
+            /**
+             * Standing
+             * @enum {string}
+             */
+            standing: "moves" | "the same" | "a little" | "does not" | "unknown";
+            plain: components["schemas"]["Together"];
+            apart: components["schemas"]["Together"];
+            /** Swing */
+            swing: number;
+            /** Varies */
+            varies: number | null;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * PinOf
+         * @description The pin that draws a metric on the plate.
+         */
+        PinOf: {
+            /** Component */
+            component: string;
+            /** Metric */
+            metric: string;
+            /**
+             * Figure
+             * @enum {string}
+             */
+            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread" | "mean";
+            /**
+             * Other Component
+             * @default
+             */
+            other_component: string;
+            /**
+             * Other Metric
+             * @default
+             */
+            other_metric: string;
+        };
+        /**
+         * Together
+         * @description The rank correlation at the shift that fits best; ``lag_s`` is how long the row follows the metric (below 0: is
+         *     before it). ``false_share``: of those at least as strong, such a share is expected to be chance.
+         */
+        Together: {
+            /** Correlation */
+            correlation: number;
+            /** Lag S */
+            lag_s: number;
+            /** P */
+            p: number;
+            /** False Share */
+            false_share: number;
         };
         /**
          * Piece
@@ -9062,6 +9208,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Distribution"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_moving: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+                of?: string;
+                row?: string;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beside"];
                 };
             };
         };

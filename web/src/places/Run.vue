@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
 import { useRun } from '@/api/queries'
@@ -7,6 +7,7 @@ import AxisSwitch from '@/plates/AxisSwitch.vue'
 import LevelTable from '@/plates/LevelTable.vue'
 import Overview from '@/plates/Overview.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
+import { toggled } from '@/plates/arrangement'
 import type { Boundary, LevelPoint, PlateInput } from '@/plates/view'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
@@ -18,6 +19,7 @@ import Distribution from './run/Distribution.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
+import Moving from './run/Moving.vue'
 import Regions from './run/Regions.vue'
 import Rows from './run/Rows.vue'
 import RowTable from './run/RowTable.vue'
@@ -194,6 +196,16 @@ function inShort(text: string) {
 }
 function show({ rows, at, low, high }: Schemas['Evidence']) {
   hovered.value = { rows, low: low ?? at ?? null, high: high ?? at ?? null }
+}
+/** A row of the plate, shown where it was hidden, lit, and moved into sight. */
+async function showRow(row: string) {
+  if (arrangement.value.hidden.includes(row)) arrangement.value = toggled(arrangement.value, row)
+  if (!allRows.value.some((one) => one.id === row)) await plate.refetch()
+  hovered.value = { rows: [row], low: null, high: null }
+  await nextTick()
+  document
+    .querySelector(`[data-row="${CSS.escape(row)}"]`)
+    ?.scrollIntoView({ block: 'center', behavior: 'smooth' })
 }
 function step(by: number) {
   const count = levels.value.length
@@ -419,6 +431,15 @@ useShortcuts([
         :shown="asked"
         :live="following"
         :elapsed="elapsed"
+      />
+      <Moving
+        v-if="input && input.plate.t.length"
+        :id="id"
+        :system="run.data.value.system_id"
+        :input="input"
+        :shown="asked"
+        :live="following"
+        @show="showRow"
       />
       <People
         v-if="input && input.plate.t.length && !run.data.value.seeded"

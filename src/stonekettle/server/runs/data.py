@@ -91,8 +91,15 @@ def store(run_id: int, batches: Sequence[Batch]) -> None:
 
 
 def _scraped(run: Run) -> Readings:
-    chunks = MeterScrape.objects.filter(run=run).values_list("chunk", flat=True)
-    return unpack(sources_of(run), [zlib.decompress(chunk) for chunk in chunks])
+    return scraped(run, 0, None)
+
+
+def scraped(run: Run, begin: int, end: int | None) -> Readings:
+    """What was scraped from second ``begin`` to before ``end`` (None: all that follows)."""
+    rounds = MeterScrape.objects.filter(run=run, scrape__gte=begin)
+    if end is not None:
+        rounds = rounds.filter(scrape__lt=end)
+    return unpack(sources_of(run), [zlib.decompress(chunk) for chunk in rounds.values_list("chunk", flat=True)])
 
 
 def sources_of(run: Run, first: int = 0) -> dict[int, Source]:

@@ -12,7 +12,7 @@ from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, distributions, metering, noticing, people, steps
+from stonekettle.server.runs import data, distributions, metering, moving, noticing, people, steps
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
@@ -103,6 +103,13 @@ def get_distribution(request: HttpRequest, run_id: int, asked: Query[distributio
     """How long requests of a step, a journey or all took in a stretch, and beside it in another one."""
     run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
     return written(distributions.of(run, asked, data.seconds_stored(run)))
+
+
+@router.get("/runs/{run_id}/moving", response=moving.Beside)
+def get_moving(request: HttpRequest, run_id: int, asked: Query[moving.Asked]) -> HttpResponse:
+    """What moves with a row of the run in a stretch: every metric beside it, ranked by how it goes with it."""
+    run = get_object_or_404(Run.objects.select_related("system").defer("result"), pk=run_id)
+    return written(moving.beside(run, asked, data.seconds_stored(run)))
 
 
 @router.get("/runs/{run_id}/lives", response=people.Lives)
