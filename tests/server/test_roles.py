@@ -124,6 +124,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /plans/check": (R, {"source": QUICK}),
     "GET /experiments/{experiment_id}": (R, None),
     "PUT /experiments/{experiment_id}": (P, {"document": {"source": QUICK}, "base": 1}),
+    "PUT /experiments/{experiment_id}/peak": (P, {"amount": 400}),
     "POST /experiments/{experiment_id}/undo": (P, {}),
     "POST /experiments/{experiment_id}/redo": (P, {}),
     "POST /experiments/{experiment_id}/duplicate": (P, None),

@@ -91,3 +91,18 @@ export function useLeaveOut(id: number) {
     await body(api.PUT('/api/runs/{run_id}/left-out', { params: at(id), body: { why } }))
   })
 }
+
+/** The load that is expected at the peak of an experiment; null: none. It shows in its runs. */
+export function useExpectPeak(experiment: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: (peak: Schemas['PeakBody']) =>
+      body(
+        api.PUT('/api/experiments/{experiment_id}/peak', {
+          params: { path: { experiment_id: experiment } },
+          body: peak,
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['run'] }),
+  })
+}

@@ -1474,6 +1474,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/experiments/{experiment_id}/peak": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Expect Peak
+         * @description The load that is expected at the most: its runs say how much room there is above it. Null takes it off.
+         */
+        put: operations["stonekettle_server_experiments_api_expect_peak"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/experiments/{experiment_id}/experiment.yaml": {
         parameters: {
             query?: never;
@@ -3810,6 +3830,20 @@ export interface components {
             /** Archived */
             archived: boolean;
         };
+        /**
+         * PeakBody
+         * @description An expected peak, along the load axis (users, or arrivals per second) or in steps per second.
+         */
+        PeakBody: {
+            /** Amount */
+            amount: number | null;
+            /**
+             * Told In
+             * @default load
+             * @enum {string}
+             */
+            told_in: "load" | "throughput";
+        };
         /** RestoreBody */
         RestoreBody: {
             /** Revision */
@@ -4335,7 +4369,7 @@ export interface components {
          * @description A run with everything but its measurements. The load of ``steered`` ones was changed by people; ``mode`` says
          *     whether it follows its profile, is held or paused. A deleted one can be had back for a while. ``room`` is told once
          *     it has ended. ``baseline`` is the run that its experiment's are compared with now, since ``baseline_since``: itself,
-         *     maybe.
+         *     maybe. ``headroom`` is the room above the ``peak`` that is expected of the experiment.
          */
         RunDetail: {
             /** Id */
@@ -4403,6 +4437,14 @@ export interface components {
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
+            /** Peak */
+            peak: number | null;
+            /**
+             * Peak In
+             * @enum {string}
+             */
+            peak_in: "load" | "throughput";
+            headroom: components["schemas"]["Note"] | null;
             /** System Id */
             system_id: number | null;
             room: components["schemas"]["Room"] | null;
@@ -8515,6 +8557,30 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ExperimentDetail"];
                 };
+            };
+        };
+    };
+    stonekettle_server_experiments_api_expect_peak: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                experiment_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PeakBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -16,6 +16,7 @@ import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Distribution from './run/Distribution.vue'
+import ExpectedPeak from './run/ExpectedPeak.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
@@ -64,7 +65,12 @@ const result = computed(() => run.data.value?.result)
 const levels = computed(
   () => (result.value?.findings as { levels: LevelPoint[] } | null | undefined)?.levels ?? [],
 )
-const notes = computed(() => result.value?.notes ?? [])
+/** What was found, with the room above the expected peak after the limit that it is of. */
+const notes = computed(() => {
+  const room = run.data.value?.headroom
+  const found = result.value?.notes ?? []
+  return room ? found.flatMap((note) => (note.kind === 'comfort' ? [note, room] : [note])) : found
+})
 
 function boundary(kind: string): Boundary | null {
   const note = notes.value.find(
@@ -327,6 +333,7 @@ useShortcuts([
         @hide="hovered = null"
       />
 
+      <ExpectedPeak v-if="result?.findings && !live" :key="id" :run="run.data.value" />
       <Notices
         v-if="run.data.value.begun_at && (live || run.data.value.noticed.length)"
         :notices="run.data.value.noticed"

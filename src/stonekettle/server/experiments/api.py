@@ -9,6 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
 
+from stonekettle.core.headroom import PeakIn
 from stonekettle.plan import document
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.plan.problems import PlanError, Problem
@@ -20,6 +21,7 @@ from stonekettle.server.runs.models import Run
 from stonekettle.server.series.models import Series
 
 router = Router(tags=["experiments"])
+MOST_PEAK = 1e9
 
 
 class Source(Schema):
@@ -92,6 +94,13 @@ class Created(Schema):
 
 class ArchiveExperiment(Schema):
     archived: bool
+
+
+class PeakBody(Schema):
+    """An expected peak, along the load axis (users, or arrivals per second) or in steps per second."""
+
+    amount: float | None = Field(gt=0, le=MOST_PEAK)
+    told_in: PeakIn = "load"
 
 
 class RestoreBody(Schema):
@@ -176,6 +185,13 @@ def archive_experiment(request: HttpRequest, experiment_id: int, body: ArchiveEx
     """Put an experiment out of the way, or bring it back; its runs stay where they are."""
     rules.drafts.shelve(actor_of(request), get_object_or_404(Experiment, pk=experiment_id), body.archived)
     return _detail(Experiment.objects.get(pk=experiment_id))
+
+
+@router.put("/experiments/{experiment_id}/peak", response={204: None})
+def expect_peak(request: HttpRequest, experiment_id: int, body: PeakBody) -> Status[None]:
+    """The load that is expected at the most: its runs say how much room there is above it. Null takes it off."""
+    rules.expect(actor_of(request), get_object_or_404(Experiment, pk=experiment_id), body.amount, body.told_in)
+    return Status(204, None)
 
 
 @router.get("/experiments/{experiment_id}/experiment.yaml")

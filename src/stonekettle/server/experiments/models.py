@@ -22,10 +22,13 @@ class Experiment(Draft):
     """A question and everything needed to run it; what it is stands in its revision in force.
 
     ``system`` is the system its document names, None when the document describes one itself. Two may have one name.
+    ``peak`` is the load that somebody expects at the most, ``peak_in`` what it is told in (:mod:`core.headroom`).
     """
 
     name = models.CharField(max_length=80)
     system = models.ForeignKey(System, models.SET_NULL, null=True, related_name="experiments")
+    peak = models.FloatField(null=True)
+    peak_in = models.CharField(max_length=10, default="load")
 
     @property
     def current(self) -> Revision:

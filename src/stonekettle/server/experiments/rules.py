@@ -7,6 +7,7 @@ from typing import Any
 
 from django.db.models import OuterRef, Subquery
 
+from stonekettle.core.headroom import PeakIn
 from stonekettle.engine.targets import check_never
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.checking import parse
@@ -14,7 +15,8 @@ from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.plan.references import mentions, named, renamed
 from stonekettle.server import references
-from stonekettle.server.access.roles import Actor
+from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.acts import Account, act
 from stonekettle.server.drafts import Document, DraftBody, Drafts
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments.models import Experiment, Revision
@@ -167,3 +169,16 @@ def by_journey() -> dict[int, list[Experiment]]:
 def _find(kind: document.Kind, name: str) -> Mapping[str, Any] | None:
     finders = {"system": systems.drafts.find, "journey": journeys.drafts.find, "feed": feeds.drafts.find}
     return finders[kind](name)
+
+
+@act("expected a peak", Role.PLANNER)
+def expect(account: Account, experiment: Experiment, peak: float | None, peak_in: PeakIn) -> None:
+    """Hold the experiment's runs against this load from now on; None: against none."""
+    account.about("experiment", experiment.pk, experiment.name)
+    account.changed({"peak": _peak(experiment.peak, experiment.peak_in)}, {"peak": _peak(peak, peak_in)})
+    experiment.peak, experiment.peak_in = peak, peak_in
+    experiment.save(update_fields=["peak", "peak_in"])
+
+
+def _peak(peak: float | None, peak_in: str) -> str:
+    return "" if peak is None else f"{peak:g}{' steps/s' if peak_in == 'throughput' else ''}"

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import json
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
+from stonekettle.core.headroom import PeakIn
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.strategies import PLAN, SEARCH
+from stonekettle.report import findings
 from stonekettle.report import result as results
+from stonekettle.report.notes import headroom
+from stonekettle.report.notes.note import Note
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
@@ -115,7 +119,7 @@ class RunDetail(RunLine):
     """A run with everything but its measurements. The load of ``steered`` ones was changed by people; ``mode`` says
     whether it follows its profile, is held or paused. A deleted one can be had back for a while. ``room`` is told once
     it has ended. ``baseline`` is the run that its experiment's are compared with now, since ``baseline_since``: itself,
-    maybe."""
+    maybe. ``headroom`` is the room above the ``peak`` that is expected of the experiment."""
 
     begins_at: datetime | None
     again: int
@@ -133,6 +137,9 @@ class RunDetail(RunLine):
     noticed: list[noticing.NoticeLine]
     generators: list[GeneratorLine]
     result: results.Result | None
+    peak: float | None
+    peak_in: PeakIn
+    headroom: Note | None
     system_id: int | None
     room: room.Room | None
     kept: bool
@@ -243,6 +250,9 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
             for g in run.generators.defer("lease").order_by("slot")
         ],
         result=results.stored(run.result) if run.result else None,
+        peak=run.revision.experiment.peak,
+        peak_in=cast(PeakIn, run.revision.experiment.peak_in),
+        headroom=_headroom(run),
         system_id=run.system_id,
         room=room.of(run) if run.run_state in ENDED else None,
         kept=run.kept,
@@ -256,6 +266,18 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
         meters=[MeterReport.model_validate(report) for report in run.meter_reports],
         files=[line_of(file) for file in run.metrics_files.defer("chunk")],
     )
+
+
+def _headroom(run: Run) -> Note | None:
+    """The room above the expected peak, where one is expected and there are findings of today's analysis."""
+    peak, told = run.revision.experiment.peak, (run.result or {}).get("findings")
+    if peak is None or not told:
+        return None
+    try:
+        found = findings.read(told)
+    except ValueError:
+        return None  # of an older analysis
+    return headroom.note(found, peak, cast(PeakIn, run.revision.experiment.peak_in))
 
 
 @router.delete("/runs/{run_id}", response={204: None})

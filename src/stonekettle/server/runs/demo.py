@@ -19,6 +19,8 @@ from stonekettle.server.systems import rules as systems
 
 WITH_OPERATIONS = "candidates.yaml"
 EXAMPLES = ("quick.yaml", "quillport.yaml", WITH_OPERATIONS, "weekly.yaml")
+PEAKS = {"quick.yaml": 120.0, "quillport.yaml": 480.0}
+"""Users that are expected at the most."""
 JOURNEY = "day-ticket.yaml"
 FEED = "riders.yaml"
 _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
@@ -26,16 +28,18 @@ _SYSTEM_BLOCK = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
 
 def describe(actor: Actor) -> list[Experiment]:
     """Make all of it; the experiments."""
-    sources = [_example(name) for name in EXAMPLES]
     described = document.to_document(document.read(_example(WITH_OPERATIONS)))["system"]
     systems.create(actor, described)
     feeds.drafts.create(actor, cast(Document, parse(_example(FEED))))
     journey = journey_document.read(_example(JOURNEY))
     journeys.drafts.create(actor, journey_document.to_document(journey))
-    return [
-        rules.create(actor, _SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", source, count=1))
-        for source in sources
-    ]
+    made = []
+    for name in EXAMPLES:
+        source = _SYSTEM_BLOCK.sub(f"system: {described['name']}\n\n", _example(name), count=1)
+        made.append(rules.create(actor, source))
+        if name in PEAKS:
+            rules.expect(actor, made[-1], PEAKS[name], "load")
+    return made
 
 
 def _example(name: str) -> str:
