@@ -89,6 +89,23 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(notes.locator("[data-note=saturation]")).to_contain_text("throughput stops growing")
     expect(notes.locator("[data-note=comfort]")).to_contain_text(re.compile(r"Holds \d+ users"))
 
+    expect(notes.locator("[data-note=servers]")).to_contain_text("ledger is at its end")
+
+    # What is expected at the peak, and how much room there is above it.
+    peak = page.get_by_test_id("expected-peak")
+    peak.get_by_label("Expected at the peak").fill("20")
+    peak.get_by_label("Expected at the peak").press("Enter")
+    room = notes.locator("[data-note=headroom]")
+    expect(room).to_contain_text(re.compile(r"Headroom \d+ % over the expected 20 users"))
+    expect(room).to_contain_text("At the peak every objective holds")
+    peak.get_by_label("Expected at the peak").fill("0")
+    peak.get_by_label("Expected at the peak").press("Enter")
+    expect(peak.get_by_role("alert")).to_contain_text("greater than 0")
+    expect(room).to_contain_text("over the expected 20 users")
+    peak.get_by_label("Told in").select_option("throughput")
+    expect(room).to_contain_text("expected 20.0 steps/s")
+    peak.get_by_label("Told in").blur()
+
     # Evidence: a note lights its rows and its place on the axis.
     notes.locator("[data-note=saturation]").hover()
     expect(page.get_by_test_id("evidence-band")).to_be_visible()

@@ -17,6 +17,7 @@ from stonekettle.report.notes import (
     limiting,
     measuring,
     saturation,
+    servers,
     throughput,
 )
 from stonekettle.report.notes.note import Note
@@ -56,6 +57,7 @@ def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
         throughput.note(analysis, plan),
         saturation.note(analysis),
         limiting.note(analysis),
+        servers.note(analysis),
         breaking.note(analysis),
         *changes.notes(analysis),
         saturation.disagreement(analysis),
