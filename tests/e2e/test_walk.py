@@ -100,11 +100,11 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(room).to_contain_text("At the peak every objective holds")
     peak.get_by_label("Expected at the peak").fill("0")
     peak.get_by_label("Expected at the peak").press("Enter")
-    expect(peak.get_by_role("alert")).to_contain_text("greater than 0")
+    expect(peak.get_by_role("alert")).to_contain_text("0 is no load. Write a number above 0")
     expect(room).to_contain_text("over the expected 20 users")
     peak.get_by_label("Told in").select_option("throughput")
     expect(room).to_contain_text("expected 20.0 steps/s")
-    peak.get_by_label("Told in").blur()
+    peak.get_by_label("Expected at the peak").blur()
 
     # Evidence: a note lights its rows and its place on the axis.
     notes.locator("[data-note=saturation]").hover()

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Schemas } from '@/api/client'
+import type { Fault } from '@/api/problem'
 import { useExpectPeak } from '@/api/history'
 import Choice from '@/ui/Choice.vue'
 import Field from '@/ui/Field.vue'
@@ -18,13 +19,24 @@ const units = computed(() => [
   { value: 'load', text: unit.value },
   { value: 'throughput', text: 'steps/s' },
 ])
+const fault = ref<Fault>()
 const amount = computed({
   get: () => props.run.peak ?? undefined,
-  set: (given: string | number | undefined) =>
-    save.mutate({
-      amount: typeof given === 'number' ? given : null,
-      told_in: props.run.peak_in,
-    }),
+  set: (given: string | number | undefined) => {
+    const wrong = given !== undefined && !(Number(given) > 0)
+    fault.value = wrong
+      ? {
+          path: 'amount',
+          message: `${given} is no load.`,
+          mend: 'Write a number above 0, or nothing.',
+        }
+      : undefined
+    if (!wrong)
+      save.mutate({
+        amount: given === undefined ? null : Number(given),
+        told_in: props.run.peak_in,
+      })
+  },
 })
 function tellIn(given: string | undefined) {
   save.mutate({ amount: props.run.peak, told_in: (given ?? 'load') as PeakIn })
@@ -33,19 +45,19 @@ function tellIn(given: string | undefined) {
 
 <template>
   <section class="border-t border-rule pt-2" data-testid="expected-peak">
-    <div v-if="may('planner')" class="flex items-end gap-2">
+    <div v-if="may('planner')" class="flex items-start gap-2">
       <Field
         v-model="amount"
         class="w-40"
         type="number"
         label="Expected at the peak"
+        :fault="fault"
         :placeholder="run.peak === null ? 'how much?' : undefined"
       />
       <Choice
         class="w-32"
         :model-value="run.peak_in"
         label="Told in"
-        label-hidden
         :options="units"
         @update:model-value="tellIn"
       />
