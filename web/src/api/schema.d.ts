@@ -5234,7 +5234,7 @@ export interface components {
             unit: string;
             /** At */
             at: string | null;
-            pin: components["schemas"]["PinOf"] | null;
+            pin: components["schemas"]["PinBody"] | null;
             /**
              * Standing
              * @enum {string}
@@ -5248,31 +5248,6 @@ export interface components {
             varies: number | null;
             /** Values */
             values: (number | null)[];
-        };
-        /**
-         * PinOf
-         * @description The pin that draws a metric on the plate.
-         */
-        PinOf: {
-            /** Component */
-            component: string;
-            /** Metric */
-            metric: string;
-            /**
-             * Figure
-             * @enum {string}
-             */
-            figure: "value" | "per step" | "per instance" | "by label" | "largest" | "ratio" | "share" | "spread" | "mean";
-            /**
-             * Other Component
-             * @default
-             */
-            other_component: string;
-            /**
-             * Other Metric
-             * @default
-             */
-            other_metric: string;
         };
         /**
          * Together

@@ -14,12 +14,13 @@ from ninja import Field, Schema
 from stonekettle.core import moving as core
 from stonekettle.core.types import FloatArray
 from stonekettle.engine.seconds import Selection
-from stonekettle.meters.figures import FigureKind, Pin
+from stonekettle.meters.figures import Pin
 from stonekettle.meters.lines import lines
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import data, metering, steps
 from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
 from stonekettle.server.runs.plate import Column, Stretch, narrowest
+from stonekettle.server.systems.pins import PinBody
 
 MOST_METRICS = 800
 """So many are compared."""
@@ -55,16 +56,6 @@ class Together(Schema):
     false_share: float
 
 
-class PinOf(Schema):
-    """The pin that draws a metric on the plate."""
-
-    component: str
-    metric: str
-    figure: FigureKind
-    other_component: str = ""
-    other_metric: str = ""
-
-
 class MetricBeside(Schema):
     """A metric beside the row: ``plain`` as they are, ``apart`` with the load taken out. ``component`` is empty for
     what is counted of a step; what is in proportion to a metric says the same, and is told in ``also``. ``at`` is the
@@ -78,7 +69,7 @@ class MetricBeside(Schema):
     also: list[str]
     unit: str
     at: str | None
-    pin: PinOf | None
+    pin: PinBody | None
     standing: core.Standing
     plain: Together
     apart: Together
@@ -340,7 +331,7 @@ def _told(move: core.Move, metric: _Metric, values: FloatArray) -> MetricBeside:
         also=metric.also,
         unit=metric.unit,
         at=metric.at,
-        pin=PinOf(**vars(metric.pin)) if metric.pin else None,
+        pin=PinBody(**vars(metric.pin)) if metric.pin else None,
         standing=move.standing,
         plain=Together(**vars(move.plain)),
         apart=Together(**vars(move.apart)),

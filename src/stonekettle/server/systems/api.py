@@ -9,7 +9,6 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Field, Router, Schema, Status
 
-from stonekettle.meters.figures import FigureKind
 from stonekettle.meters.otlp import OtlpError
 from stonekettle.plan import checking, secrecy, system_document
 from stonekettle.plan.checking import MAX_BYTES
@@ -22,19 +21,10 @@ from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import pushes, rules, runners
 from stonekettle.server.systems.checks import MeterCheck, check
 from stonekettle.server.systems.models import System
+from stonekettle.server.systems.pins import PinBody
 
 router = Router(tags=["systems"])
 MAX_PINS = 24
-
-
-class PinBody(Schema):
-    """A figure of a metric that the system's plates show."""
-
-    component: str
-    metric: str
-    figure: FigureKind
-    other_component: str = ""
-    other_metric: str = ""
 
 
 class Reference(Schema):
