@@ -60,3 +60,10 @@ def test_a_run_of_which_rows_of_ten_seconds_are_left_is_compared_by_them(page: P
     expect(moving).to_contain_text("of this run nothing else that meters read is at hand")
     moving.get_by_label("Of", exact=True).select_option("all")
     expect(moving.get_by_test_id("moving-verdict")).to_contain_text("he response time of all steps")
+
+
+def test_a_run_without_errors_says_so(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    errors = page.get_by_test_id("errors")
+    errors.get_by_text("Errors by kind", exact=True).click()
+    expect(errors.get_by_role("status")).to_contain_text(re.compile(r"None of [\d\s]+ steps failed, 0:00 to 1:"))

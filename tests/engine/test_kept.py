@@ -98,6 +98,7 @@ def test_of_many_requests_only_some_are_looked_at_and_all_are_recorded(known_ser
     assert len(played.records) == known_server.seen["/"] > 500
     assert len(found) <= LOOKED_AT * (len(played.seconds) + 1)
     assert played.errors() == {"none"}
+    assert {one.error for one in found} == {""}
 
 
 def test_a_lost_connection_and_a_redirect_are_kept_with_what_there_was(known_server: KnownServer) -> None:

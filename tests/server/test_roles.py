@@ -94,6 +94,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /now": (R, None),
     "GET /runs/{run_id}/distribution": (R, None),
     "GET /runs/{run_id}/moving": (R, None),
+    "GET /runs/{run_id}/errors": (R, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

@@ -29,8 +29,8 @@ Why = Literal["failed", "slow", "sample"]
 
 @dataclass(frozen=True)
 class Whole:
-    """A main request with its answer. ``chance`` is the random number drawn for it (0..1); times in µs, ``start_us``
-    from the run's start."""
+    """A main request with its answer; ``error`` is empty where it succeeded. ``chance`` is the random number drawn for
+    it (0..1); times in µs, ``start_us`` from the run's start."""
 
     start_us: int
     user: int

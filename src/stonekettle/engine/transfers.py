@@ -384,7 +384,7 @@ class Transfers:
                 group=user.group,
                 step=request.step,
                 status=response.status,
-                error=ERRORS[error],
+                error=ERRORS[error] if error else "",
                 total_us=total_us,
                 blind_us=int(arrival.blind_s * 1e6),
                 why=why,

@@ -2076,6 +2076,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/errors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Errors
+         * @description What failed in a stretch of the run: by kind, step and time, with some of the requests as they were.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_errors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/lives": {
         parameters: {
             query?: never;
@@ -5263,6 +5283,80 @@ export interface components {
             p: number;
             /** False Share */
             false_share: number;
+        };
+        /**
+         * ErrorKind
+         * @description A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
+         *     frequent first, over the stretch as counts, and some examples.
+         */
+        ErrorKind: {
+            /** Kind */
+            kind: string;
+            /** Count */
+            count: number;
+            /** First S */
+            first_s: number;
+            /** First Users */
+            first_users: number;
+            /** Last S */
+            last_s: number;
+            /** Steps */
+            steps: components["schemas"]["StepErrors"][];
+            /** Trend */
+            trend: number[];
+            /** Examples */
+            examples: components["schemas"]["Example"][];
+        };
+        /**
+         * Errors
+         * @description Failed steps among all that were done from ``from_s`` to before ``until_s``. ``by_step`` is whether single
+         *     requests are there to tell the steps.
+         */
+        Errors: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Done */
+            done: number;
+            /** Failed */
+            failed: number;
+            /** By Step */
+            by_step: boolean;
+            /** Kinds */
+            kinds: components["schemas"]["ErrorKind"][];
+        };
+        /**
+         * Example
+         * @description A request that failed, as it was kept: ``excerpt`` is the beginning of what was answered.
+         */
+        Example: {
+            /** At S */
+            at_s: number;
+            /** User */
+            user: number;
+            /** Step */
+            step: string;
+            /** Request */
+            request: string;
+            /** Status */
+            status: number;
+            /** Took S */
+            took_s: number;
+            /** Excerpt */
+            excerpt: string;
+        };
+        /**
+         * StepErrors
+         * @description How many of a kind a step had; ``id`` is its selection of the plate.
+         */
+        StepErrors: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
         };
         /**
          * Piece
@@ -9277,6 +9371,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Beside"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_errors: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errors"];
                 };
             };
         };

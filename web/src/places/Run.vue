@@ -17,6 +17,7 @@ import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Distribution from './run/Distribution.vue'
 import ExpectedPeak from './run/ExpectedPeak.vue'
+import Errors from './run/Errors.vue'
 import Downloads from './run/Downloads.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
@@ -438,6 +439,16 @@ useShortcuts([
         :shown="asked"
         :live="following"
         :elapsed="elapsed"
+      />
+      <Errors
+        v-if="input && input.plate.t.length"
+        :id="id"
+        :input="input"
+        :shown="asked"
+        :live="following"
+        :elapsed="elapsed"
+        @look="lookAround"
+        @isolate="shown = { ...shown, of: $event, split: '' }"
       />
       <Moving
         v-if="input && input.plate.t.length"

@@ -12,7 +12,7 @@ from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, distributions, metering, moving, noticing, people, steps
+from stonekettle.server.runs import data, distributions, failures, metering, moving, noticing, people, steps
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
@@ -110,6 +110,13 @@ def get_moving(request: HttpRequest, run_id: int, asked: Query[moving.Asked]) ->
     """What moves with a row of the run in a stretch: every metric beside it, ranked by how it goes with it."""
     run = get_object_or_404(Run.objects.select_related("system").defer("result"), pk=run_id)
     return written(moving.beside(run, asked, data.seconds_stored(run)))
+
+
+@router.get("/runs/{run_id}/errors", response=failures.Errors)
+def get_errors(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
+    """What failed in a stretch of the run: by kind, step and time, with some of the requests as they were."""
+    run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
+    return written(failures.of(run, window, data.seconds_stored(run)))
 
 
 @router.get("/runs/{run_id}/lives", response=people.Lives)

@@ -1,0 +1,177 @@
+"""The errors of a run: of which kind, at which steps, since when and under which load, with some of them as they were.
+
+Kinds and their times come from the run's seconds; steps from the records of single requests, as long as these are kept.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from ninja import Schema
+
+from stonekettle.core.types import IntArray
+from stonekettle.engine import bundles, records
+from stonekettle.engine.records import PART, error_name
+from stonekettle.server.runs import steps
+from stonekettle.server.runs.models import GeneratorSecond, KeptRequest, RecordBundle, Run, RunSecond
+from stonekettle.server.runs.plate import Stretch, narrowest
+
+TREND_BINS = 60
+MOST_EXAMPLES = 3
+EXCERPT = 600
+
+
+class StepErrors(Schema):
+    """How many of a kind a step had; ``id`` is its selection of the plate."""
+
+    id: str
+    name: str
+    count: int
+
+
+class Example(Schema):
+    """A request that failed, as it was kept: ``excerpt`` is the beginning of what was answered."""
+
+    at_s: float
+    user: int
+    step: str
+    request: str
+    status: int
+    took_s: float
+    excerpt: str
+
+
+class ErrorKind(Schema):
+    """A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
+    frequent first, over the stretch as counts, and some examples."""
+
+    kind: str
+    count: int
+    first_s: int
+    first_users: float
+    last_s: int
+    steps: list[StepErrors]
+    trend: list[int]
+    examples: list[Example]
+
+
+class Errors(Schema):
+    """Failed steps among all that were done from ``from_s`` to before ``until_s``. ``by_step`` is whether single
+    requests are there to tell the steps."""
+
+    from_s: int
+    until_s: int
+    done: int
+    failed: int
+    by_step: bool
+    kinds: list[ErrorKind]
+
+
+def of(run: Run, window: Stretch, seconds: int) -> Errors:
+    """The errors in a stretch of a run of so many seconds, the most frequent kind first."""
+    start, end = steps.rounded(run, window, seconds)
+    done, failed = steps.sums_of(run, start, end).counts[:2].sum(axis=1)
+    width = narrowest(run)
+    rows = RunSecond.objects.filter(run=run, every=width, second__gte=start, second__lt=end)
+    told = [
+        (second, kinds)
+        for second, kinds in rows.exclude(told__error_kinds={}).values_list("second", "told__error_kinds")
+        if kinds
+    ]
+    counts: Counter[str] = Counter()
+    seen: dict[str, list[int]] = {}
+    trends: dict[str, IntArray] = {}
+    for second, kinds in told:
+        for kind, count in kinds.items():
+            counts[kind] += count
+            seen.setdefault(kind, []).append(second)
+            trend = trends.setdefault(kind, np.zeros(TREND_BINS, dtype=np.int64))
+            trend[(second - start) * TREND_BINS // max(1, end - start)] += count
+    by_step = _by_step(run, start, end) if counts else {}
+    users = _users(run, width, {min(at) for at in seen.values()})
+    return Errors(
+        from_s=start,
+        until_s=end,
+        done=round(float(done)),
+        failed=round(float(failed)),
+        by_step=bool(by_step),
+        kinds=[
+            ErrorKind(
+                kind=kind,
+                count=count,
+                first_s=min(seen[kind]),
+                first_users=users[min(seen[kind])],
+                last_s=max(seen[kind]),
+                steps=_steps(run, by_step.get(kind, Counter())),
+                trend=trends[kind].tolist(),
+                examples=_examples(run, kind, start, end),
+            )
+            for kind, count in counts.most_common()
+        ],
+    )
+
+
+def _users(run: Run, width: int, at: set[int]) -> dict[int, float]:
+    """The users present in these seconds."""
+    rows = RunSecond.objects.filter(run=run, every=width, second__in=at).values_list("second", "figures")
+    place = run.layout.load("users")
+    return {second: float(run.layout.table([bytes(figures)])[0, place]) for second, figures in rows}
+
+
+def _steps(run: Run, counts: Counter[int]) -> list[StepErrors]:
+    found = []
+    for number, count in counts.most_common():
+        journey, step = run.plan.steps[number]
+        found.append(StepErrors(id=run.layout.step_ids[journey.name, step.name], name=step.name, count=count))
+    return found
+
+
+def _by_step(run: Run, start: int, end: int) -> dict[str, Counter[int]]:
+    """By kind how many failures each step of the plan had, from the records of single requests."""
+    found: dict[str, Counter[int]] = {}
+    for table in _failed(run, start, end):
+        wanted = table.filter(pc.greater(table["error"], 0))
+        columns = [wanted[name].to_numpy().astype(np.int64) for name in ("step", "error", "status", "flags")]
+        whole = (columns[3] & PART) == 0
+        for (step, error, status), count in Counter(
+            zip(*(c[whole].tolist() for c in columns[:3]), strict=True)
+        ).items():
+            found.setdefault(error_name(error, status), Counter())[step] += count
+    return found
+
+
+def _failed(run: Run, start: int, end: int) -> Iterator[pa.Table]:
+    """Tables of records in which something failed."""
+    inside = RecordBundle.objects.filter(run=run, errors__gt=0, last_second__gte=start, first_second__lt=end)
+    for content in inside.values_list("content", flat=True).iterator(chunk_size=4):
+        table = bundles.read(bytes(content))
+        seconds = table["second"]
+        yield table.filter(pc.and_(pc.greater_equal(seconds, start), pc.less(seconds, end)))
+    rows = GeneratorSecond.objects.filter(generator__run=run, bundled=False, second__gte=start, second__lt=end)
+    for chunk in rows.values_list("records", flat=True).iterator(chunk_size=200):
+        if chunk:
+            yield records.from_chunk(bytes(chunk))
+
+
+def _examples(run: Run, kind: str, start: int, end: int) -> list[Example]:
+    error, _, status = kind.partition(" ") if kind.startswith("status ") else (kind, "", "")
+    rows = KeptRequest.objects.filter(
+        run=run, error=error, start_us__gte=start * 1_000_000, start_us__lt=end * 1_000_000
+    )
+    rows = (rows.filter(status=int(status)) if status else rows)[:MOST_EXAMPLES]
+    return [
+        Example(
+            at_s=row.start_us / 1e6,
+            user=row.user,
+            step=run.plan.steps[row.step][1].name,
+            request=f"{row.texts['method']} {row.texts['url']}",
+            status=row.status,
+            took_s=row.total_us / 1e6,
+            excerpt=row.texts["body"][:EXCERPT],
+        )
+        for row in rows
+    ]
