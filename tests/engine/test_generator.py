@@ -89,6 +89,9 @@ def test_failures_are_told_by_kind(known_server: KnownServer, path: str, error: 
 def test_journeys_count_once_they_are_done_to_their_end(known_server: KnownServer) -> None:
     done = Played(known_server.url, users=5, seconds=1.2)
     assert sum(s.journeys[0] for s in done.seconds) == len(done.records) > 20
+    # Who is answered after the end has done the journey, too.
+    late = Played(known_server.url, "/slow", users=6, seconds=0.5, think="1 ms")
+    assert sum(s.journeys[0] for s in late.seconds) == len(late.records) > 6
     broken_off = Played(known_server.url, "/fail", users=5, seconds=0.6)
     assert len(broken_off.records) > 5
     assert sum(s.journeys[0] for s in broken_off.seconds) == 0

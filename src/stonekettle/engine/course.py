@@ -40,6 +40,7 @@ ACCEPTED: dict[Verb, frozenset[Mode]] = {
 }
 """In which mode which wish can be met."""
 WHERE = {Mode.PROFILE: "the load follows its profile", Mode.HELD: "the load is held", Mode.PAUSED: "it is paused"}
+ENDING = "The load is ending already."
 
 
 def _of(wish: Wish) -> str:
@@ -127,7 +128,7 @@ class Course:
     def refusal(self, at_s: float, wish: Wish) -> str | None:
         """Why a wish cannot be met; None where it can."""
         if self.ending is not None and wish.verb is not Verb.CUT_OFF:
-            return "The load is ending already."
+            return ENDING
         if wish.verb in (Verb.SKIP, Verb.EXTEND) and not isinstance(self._guide, Profile):
             return "The search decides itself how long a level lasts and what comes next."
         if self.mode not in ACCEPTED[wish.verb]:

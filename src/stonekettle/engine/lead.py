@@ -15,7 +15,7 @@ from typing import Any
 
 from stonekettle.core.orders import Ordered
 from stonekettle.engine import signals
-from stonekettle.engine.course import Course
+from stonekettle.engine.course import ENDING, Course
 from stonekettle.engine.fleet import Fleet
 from stonekettle.engine.lifecycle import RunState
 from stonekettle.engine.script import GroupTerms
@@ -252,8 +252,11 @@ class Lead:
             self._end(RunState.STOPPED, f"Stopped before load began by {wish.by}.", False)
             return
         soon = self._soon(now)
-        under_way = self.phase is Phase.RUNNING or (self.phase is Phase.DRAINING and wish.verb is Verb.CUT_OFF)
-        refusal = self.course.refusal(soon, wish) if under_way else "There is no load now."
+        draining = self.phase is Phase.DRAINING
+        if self.phase is Phase.RUNNING or (draining and wish.verb is Verb.CUT_OFF):
+            refusal = self.course.refusal(soon, wish)
+        else:
+            refusal = ENDING if draining else "There is no load now."
         if refusal is not None:
             self._do(Answer(wish.key, False, refusal))
             return

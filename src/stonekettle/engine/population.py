@@ -128,6 +128,8 @@ class Population:
         """The user's step is over."""
         user.in_step = False
         if user.leaving and self._leaves_now(user):
+            if succeeded and user.life is not None and user.life.send(True) is None:
+                self._tally.journeys[user.group] += 1  # that was the last step of a journey
             self._retire(user, now)
         elif self._paused_at is not None:
             user.succeeded = succeeded
