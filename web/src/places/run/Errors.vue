@@ -100,7 +100,7 @@ function beside(kind: ErrorKind): string[] {
               >
                 {{ step.name }}
               </button>
-              <span class="figures">{{ users(step.count) }}</span></template
+              <span class="figures ml-1">{{ users(step.count) }}</span></template
             >.
           </p>
           <details v-for="(one, i) in kind.examples" :key="i" class="text-[13.5px]">
