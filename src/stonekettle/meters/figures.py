@@ -74,7 +74,7 @@ def compute(pin: Pin, readings: Readings, throughput: FloatArray) -> Figure:
     if pin.figure == "mean":
         return _mean(pin, readings, items, seconds)
     items = [item for item in items if item.source.kind != "bucket"]
-    unit = _unit(items)
+    unit = unit_shown(items)
     columns = {id(item): per_second(item, seconds) for item in items}
 
     def summed(chosen: Iterable[Samples]) -> FloatArray:
@@ -100,7 +100,7 @@ def compute(pin: Pin, readings: Readings, throughput: FloatArray) -> Figure:
         if not others:
             return Figure(pin, "", ())
         other = total([per_second(item, seconds) for item in others])
-        own_unit, other_unit = (text.removesuffix("/s") for text in (unit, _unit(others)))
+        own_unit, other_unit = (text.removesuffix("/s") for text in (unit, unit_shown(others)))
         unit = own_unit if own_unit != other_unit else ""
         return Figure(pin, unit, (Line(name, _ratio(value, other)),))
     if pin.figure == "share":
@@ -161,7 +161,7 @@ def _of(readings: Readings, component: str, metric: str) -> list[Samples]:
     return [item for item in readings.by_component.get(component, ()) if item.source.metric == metric]
 
 
-def _unit(items: Sequence[Samples]) -> str:
+def unit_shown(items: Sequence[Samples]) -> str:
     """The unit of the value: a counter's is per second."""
     unit = {"seconds": "s", "bytes": "B", "ratio": "share"}.get(found := unit_of(items[0].source.metric), found)
     return f"{unit}/s" if items[0].source.kind == "counter" else unit
@@ -208,7 +208,7 @@ def _mean(pin: Pin, readings: Readings, items: Sequence[Samples], seconds: int) 
     if not sums or not counts:
         return Figure(pin, "", ())
     upper, lower = (total([per_second(item, seconds) for item in own]) for own in (sums, counts))
-    return Figure(pin, _unit(items), (Line(pin.component, _ratio(upper, lower)),))
+    return Figure(pin, unit_shown(items), (Line(pin.component, _ratio(upper, lower)),))
 
 
 def _spread(pin: Pin, items: Sequence[Samples], seconds: int) -> Figure:
@@ -225,4 +225,4 @@ def _spread(pin: Pin, items: Sequence[Samples], seconds: int) -> Figure:
     counts = np.clip(np.diff(cumulative, axis=0, prepend=0.0), 0.0, None)
     all_events = counts.sum(axis=0)
     shares = np.divide(counts, all_events, out=np.full(counts.shape, np.nan), where=all_events > 0)
-    return Figure(pin, _unit(buckets), (), tuple(bounds), shares)
+    return Figure(pin, unit_shown(buckets), (), tuple(bounds), shares)

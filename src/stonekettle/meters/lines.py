@@ -14,8 +14,7 @@ import numpy as np
 
 from stonekettle.core.types import FloatArray
 from stonekettle.meters.counts import NOBODY
-from stonekettle.meters.exposition import unit_of
-from stonekettle.meters.figures import Figure, Pin, common_prefix, compute, readable
+from stonekettle.meters.figures import Figure, Pin, common_prefix, compute, readable, unit_shown
 from stonekettle.meters.rates import START_TIME, per_second, total
 from stonekettle.meters.recognise import mappings
 from stonekettle.meters.samples import Readings, Samples
@@ -83,9 +82,7 @@ def _line(figure: Figure, name: str) -> MetricLine:
 
 def _of_metric(component: str, metric: str, name: str, own: Sequence[Samples], seconds: int) -> Iterator[MetricLine]:
     columns = [per_second(item, seconds) for item in own]
-    unit = {"seconds": "s", "bytes": "B", "ratio": "share"}.get(found := unit_of(metric), found)
-    if own[0].source.kind == "counter":
-        unit = f"{unit}/s"
+    unit = unit_shown(own)
     counts = own[0].source.kind == "gauge" and not unit
     yield MetricLine(Pin(component, metric), name, "", unit, total(columns), counts)
     instances: dict[str, list[FloatArray]] = defaultdict(list)

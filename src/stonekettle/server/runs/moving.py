@@ -19,7 +19,7 @@ from stonekettle.meters.lines import lines
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import data, metering, steps
 from stonekettle.server.runs.models import MeterSecond, Run, RunSecond
-from stonekettle.server.runs.plate import Column, Stretch, narrowest
+from stonekettle.server.runs.plate import Column, Stretch, as_column, narrowest
 from stonekettle.server.systems.pins import PinBody
 
 MOST_METRICS = 800
@@ -28,7 +28,6 @@ MOST_READ_S = 7200
 """Of longer stretches the plate's own rows are compared alone: all that meters read would be too much at once."""
 MOST_BLOCKS = 720
 MOST_LINES, MOST_POINTS = 40, 180
-DIGITS = 4
 ROWS = {
     "response": "the response time of {}",
     "errors": "the share of errors of {}",
@@ -199,7 +198,7 @@ def beside(run: Run, asked: Asked, seconds: int) -> Beside:
     return Beside(
         answer=True,
         blocks=found.blocks,
-        unexplained=_number(found.unexplained),
+        unexplained=steps.known(found.unexplained),
         enough=found.unexplained >= core.LEAST_UNEXPLAINED,
         lines=[
             _told(move, table.metrics[move.key], picture.beside(compared[move.key], move.apart.lag_s // table.every_s))
@@ -209,7 +208,7 @@ def beside(run: Run, asked: Asked, seconds: int) -> Beside:
         did_not=named("does not"),
         unknown=named("unknown"),
         still=[table.metrics[key].title for key in found.still],
-        values=_column(picture.target),
+        values=as_column(picture.target),
         **known,
     )
 
@@ -336,14 +335,6 @@ def _told(move: core.Move, metric: _Metric, values: FloatArray) -> MetricBeside:
         plain=Together(**vars(move.plain)),
         apart=Together(**vars(move.apart)),
         swing=move.swing,
-        varies=_number(move.varies),
-        values=_column(values),
+        varies=steps.known(move.varies),
+        values=as_column(values),
     )
-
-
-def _column(values: FloatArray) -> Column:
-    return [None if not math.isfinite(value) else float(f"{value:.{DIGITS}g}") for value in values.tolist()]
-
-
-def _number(value: float) -> float | None:
-    return value if math.isfinite(value) else None

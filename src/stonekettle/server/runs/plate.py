@@ -257,7 +257,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         """What rows told, per second of theirs."""
         column = np.full(start.size, np.nan)
         column[places] = list(values)
-        return _column(column / lengths)
+        return as_column(column / lengths)
 
     def load(name: str) -> FloatArray:
         return figures[:, layout.load(name)]
@@ -267,7 +267,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
 
     def rate(selection: int, *, failed: bool = False) -> Column:
         done, errors = requests(selection, "completed"), requests(selection, "errors")
-        return _column((errors if failed else done - errors) / lengths)
+        return as_column((errors if failed else done - errors) / lengths)
 
     return Plate.model_construct(
         sequence=run.sequence,
@@ -275,11 +275,11 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         first=first,
         bin_s=width,
         start=start.tolist(),
-        t=_column(start + lengths / 2),
-        planned=_column(load("ordered")),
-        users=_column(load("users")),
-        in_flight=_column(load("in_flight")),
-        blur=_column(_share(load("overdue") + load("blind"), load("users"))),
+        t=as_column(start + lengths / 2),
+        planned=as_column(load("ordered")),
+        users=as_column(load("users")),
+        in_flight=as_column(load("in_flight")),
+        blur=as_column(_share(load("overdue") + load("blind"), load("users"))),
         throughput=rate(0),
         errors=rate(0, failed=True),
         error_kinds=[
@@ -293,21 +293,21 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         requests=told_rate(math.nan if row.requests is None else sum(row.requests) for row in rows),
         served=_served(run, layout.selections[of], rows, places, start.size),
         of=ids[of],
-        p50=_column(requests(of, "p50")),
-        p95=_column(requests(of, "p95")),
-        p99=_column(requests(of, "p99")),
+        p50=as_column(requests(of, "p50")),
+        p95=as_column(requests(of, "p95")),
+        p99=as_column(requests(of, "p99")),
         groups=[
             GroupColumn.model_construct(
                 name=name,
                 region=region or ANYWHERE,
-                ordered=_column(figures[:, layout.group(number, "ordered")]),
-                present=_column(figures[:, layout.group(number, "present")]),
+                ordered=as_column(figures[:, layout.group(number, "ordered")]),
+                present=as_column(figures[:, layout.group(number, "present")]),
             )
             for number, (name, region) in enumerate(zip(layout.groups, layout.regions, strict=True))
         ],
         parts=[
             Part.model_construct(
-                id=one.id, name=one.name, throughput=rate(number), p95=_column(requests(number, "p95"))
+                id=one.id, name=one.name, throughput=rate(number), p95=as_column(requests(number, "p95"))
             )
             for number, one in enumerate(layout.selections)
             if window.split not in ("", "region", "instance") and one.id.startswith(f"{window.split}:")
@@ -318,9 +318,9 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
                 name=one.name,
                 throughput=rate(number),
                 errors=rate(number, failed=True),
-                p50=_column(requests(number, "p50")),
-                p95=_column(requests(number, "p95")),
-                p99=_column(requests(number, "p99")),
+                p50=as_column(requests(number, "p50")),
+                p95=as_column(requests(number, "p95")),
+                p99=as_column(requests(number, "p99")),
             )
             for number, one in enumerate(layout.selections)
             if window.split == "region" and one.id.startswith("region:")
@@ -372,7 +372,7 @@ def _served(run: Run, of: Selection, rows: Sequence[_Row], places: IntArray, bin
             if count := sum(sums[0] for sums in told):
                 column[place] = sum(sums[1] for sums in told) / count
         if np.isfinite(column).any():
-            found.append(ServedColumn.model_construct(name=name, mean_s=_column(column)))
+            found.append(ServedColumn.model_construct(name=name, mean_s=as_column(column)))
     return found
 
 
@@ -424,7 +424,7 @@ def _metered(run: Run, rows: Any, start: IntArray, *, by_instance: bool) -> dict
     counts = Counter(row for row, part in columns if metering.instance_of(row, part) is not None)
     for place, (row, part) in enumerate(columns):
         if by_instance or metering.instance_of(row, part) is None:
-            found.setdefault(row, {})[part] = _column(values[:, place])
+            found.setdefault(row, {})[part] = as_column(values[:, place])
     pins = metering.pins_of(run)
     return {
         "resources": [
@@ -465,7 +465,7 @@ def _pin_row(pin: Pin, about: dict[str, Any] | None, found: dict[str, dict[str, 
     )
 
 
-def _column(values: FloatArray) -> Column:
+def as_column(values: FloatArray) -> Column:
     """A column with as many digits as anybody can read; None where nothing is known."""
     return [None if math.isnan(value) else float(f"{value:.{DIGITS}g}") for value in values.tolist()]
 
