@@ -83,7 +83,8 @@ function beside(kind: ErrorKind): string[] {
               class="figures text-copper hover:underline"
               @click="$emit('look', kind.first_s)"
             >
-              {{ clock(kind.first_s) }}</button>, with {{ counted(Math.round(kind.first_users), 'user') }} there; last at
+              {{ clock(kind.first_s) }}</button>, with
+            {{ counted(Math.round(kind.first_users), 'user') }} there; last at
             {{ clock(kind.last_s) }}.
             <template v-if="beside(kind).length">
               Within {{ NEAR_S }} s of the first: {{ beside(kind).join('; ') }}.
