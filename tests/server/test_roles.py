@@ -95,6 +95,8 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /runs/{run_id}/distribution": (R, None),
     "GET /runs/{run_id}/moving": (R, None),
     "GET /runs/{run_id}/errors": (R, None),
+    "GET /runs/{run_id}/requests": (R, None),
+    "GET /runs/{run_id}/visits/{user}/{visit}": (R, None),
     "GET /feeds": (R, None),
     "POST /feeds": (P, {}),
     "POST /feed-files/look": (P, {"reading": "{}"}),

@@ -12,7 +12,7 @@ from stonekettle.engine import bundles, records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.server.runs import bundling, data, merging, search
 from stonekettle.server.runs.models import Generator, GeneratorSecond, RecordBundle, Run
-from stonekettle.server.runs.search import Filter
+from stonekettle.server.runs.search import Chosen, Filter
 
 pytestmark = pytest.mark.django_db
 SECONDS, RATE = 200, 40
@@ -101,6 +101,16 @@ def test_seconds_that_come_late_are_a_bundle_of_their_own(recorded: tuple[Run, r
             lambda r: (r["flags"] & records.WHOLE == 0) & (r["user"] == 4) & (r["visit"] == 3),
         ),
         (Filter(statuses=(503,)), lambda r: np.zeros(len(r), dtype=bool)),
+        (
+            Filter(slower_than_s=0.02, within_s=0.06, errors=(0,), failed=False),
+            lambda r: (
+                (r["flags"] & records.WHOLE == 0)
+                & (r["error"] == 0)
+                & (r["total_us"] > 20_000)
+                & (r["total_us"] <= 60_000)
+            ),
+        ),
+        (Filter(errors=(1,)), lambda r: (r["flags"] & records.WHOLE == 0) & (r["error"] == 1)),
     ],
 )
 def test_questions_are_answered_as_by_looking_at_every_record(
@@ -109,13 +119,13 @@ def test_questions_are_answered_as_by_looking_at_every_record(
     run, every = recorded
     bundling.compact(run.pk)
     own = every[chosen(every)]
-    found = search.find(run, wanted, by="total_us", descending=True, limit=20, offset=5)
+    found = Chosen(run, wanted)
     assert found.total == len(own)
     slowest = np.sort(own["total_us"])[::-1]
-    assert found.rows["total_us"].to_pylist() == slowest[5:25].tolist()
-    first = search.find(run, wanted, limit=7)
-    assert first.rows["start_us"].to_pylist() == np.sort(own["start_us"])[:7].tolist()
-    for together in search.summed(run, ["step", "error"], wanted):
+    page = found.page(by="total_us", descending=True, limit=20, offset=5)
+    assert page["total_us"].to_pylist() == slowest[5:25].tolist()
+    assert found.page(limit=7)["start_us"].to_pylist() == np.sort(own["start_us"])[:7].tolist()
+    for together in found.together(["step", "error"]):
         step, error = together.key
         mine = own[(own["step"] == step) & (own["error"] == error)]
         assert (together.count, together.errors) == (len(mine), len(mine) if error else 0)
@@ -129,23 +139,48 @@ def test_copies_on_disk_can_be_dropped_at_any_time(
 ) -> None:
     run, _ = recorded
     bundling.compact(run.pk)
-    total = search.find(run).total
+    total = Chosen(run).total
+    assert Chosen(run).page(limit=1).num_rows == 1
     monkeypatch.setattr(search, "CACHE_BYTES", 0)
     folder = settings.SPOOL / "bundles"  # type: ignore[attr-defined]
     paths = sorted(folder.glob("*.parquet"))
     assert len(paths) == 4
     assert len({path.suffix for path in folder.iterdir()} - {".parquet"}) == len(bundles.STORED)
     paths[0].unlink()
-    assert search.find(run).total == total
+    assert Chosen(run).total == total
     for path in folder.iterdir():
         path.unlink()
-    assert search.find(run).total == total
+    assert Chosen(run).total == total
     paths[0].unlink()
-    search.find(run, Filter(until_s=1.0))
+    Chosen(run, Filter(until_s=1.0))
     assert paths[0].exists()
 
 
 def test_a_run_without_records_has_none(make_run: Callable[..., Run]) -> None:
     run = make_run(0)
-    assert search.find(run).total == 0
-    assert search.summed(run, ["step"]) == []
+    assert Chosen(run).total == 0
+    assert Chosen(run).page().num_rows == 0
+    assert Chosen(run).together(["step"]) == []
+
+
+def test_what_is_in_no_bundle_yet_is_found_too(recorded: tuple[Run, records.Records]) -> None:
+    run, every = recorded
+    requests = every[every["flags"] & records.WHOLE == 0]
+    assert Chosen(run).total == len(requests)
+    bundling.compact(run.pk, everything=False)
+    found = Chosen(run)
+    assert found.total == len(requests)
+    newest = found.page(descending=True, limit=5)["start_us"].to_pylist()
+    assert newest == np.sort(requests["start_us"])[::-1][:5].tolist()
+
+
+def test_records_are_put_together_by_what_a_second_belongs_to(recorded: tuple[Run, records.Records]) -> None:
+    run, every = recorded
+    bundling.compact(run.pk)
+    level = np.where(np.arange(150) < 90, 4, -1)  # of seconds beyond nothing is known
+    told = {one.key[0]: one.count for one in Chosen(run).together(["level"], {"level": level})}
+    own = every[every["flags"] & records.WHOLE == 0]
+    early = int((own["start_us"] // 1_000_000 < 90).sum())
+    assert told == {4: early, -1: len(own) - early}
+    within = Filter(seconds=np.arange(150) < 90)
+    assert Chosen(run, within).total == early

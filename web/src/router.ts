@@ -134,6 +134,12 @@ export const router = createRouter({
       meta: { title: 'Comparison' },
     },
     {
+      path: '/runs/:id(\\d+)/requests',
+      component: () => import('./places/Requests.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'Requests' },
+    },
+    {
       path: '/runs/:id(\\d+)',
       component: () => import('./places/Run.vue'),
       props: (route) => ({ id: number(route.params.id) }),

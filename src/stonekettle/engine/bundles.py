@@ -53,13 +53,7 @@ class Packed:
 
 def pack(records: Sequence[Records], seconds: Sequence[int]) -> Packed:
     """Records of several seconds, each with the second it belongs to, as one bundle; there must be some."""
-    columns = {name: np.concatenate([_column(part, name) for part in records]) for name in RECORD.names or ()}
-    second = np.repeat(np.array(seconds, dtype=np.uint32), [len(part) for part in records])
-    order = np.lexsort((columns["start_us"], second))
-    columns = {name: column[order] for name, column in columns.items()}
-    stored: dict[str, Any] = {"second": second[order], **columns}
-    stored["lag_us"] = columns["start_us"].astype(np.int64) - columns["scheduled_us"].astype(np.int64)
-    stored["rest_us"] = columns["total_us"].astype(np.int64) - columns["first_byte_us"].astype(np.int64)
+    stored = columns(records, seconds)
     table = pa.table([pa.array(stored[field.name], type=field.type) for field in STORED], schema=STORED)
     sink = pa.BufferOutputStream()
     encodings = dict.fromkeys(_SPREAD, "DELTA_BINARY_PACKED")
@@ -68,13 +62,29 @@ def pack(records: Sequence[Records], seconds: Sequence[int]) -> Packed:
     )
     return Packed(
         data=sink.getvalue().to_pybytes(),
-        rows=len(order),
-        first_second=int(second.min()),
-        last_second=int(second.max()),
-        slowest_us=int(columns["total_us"].max()),
-        errors=int((columns["error"] > 0).sum()),
-        steps=np.unique(columns["step"]).tolist(),
+        rows=len(table),
+        first_second=int(stored["second"].min()),
+        last_second=int(stored["second"].max()),
+        slowest_us=int((stored["first_byte_us"].astype(np.int64) + stored["rest_us"]).max()),
+        errors=int((stored["error"] > 0).sum()),
+        steps=np.unique(stored["step"]).tolist(),
     )
+
+
+def columns(records: Sequence[Records], seconds: Sequence[int]) -> dict[str, IntArray]:
+    """Records of several seconds, each with the second it belongs to, as columns of :data:`STORED`, in order."""
+    own = {name: np.concatenate([_column(part, name) for part in records]) for name in RECORD.names or ()}
+    second = np.repeat(np.array(seconds, dtype=np.uint32), [len(part) for part in records])
+    order = np.lexsort((own["start_us"], second))
+    own = {name: column[order] for name, column in own.items()}
+    first_byte = own["first_byte_us"].astype(np.int64)
+    figures: dict[str, Any] = {
+        "second": second[order],
+        "lag_us": own["start_us"].astype(np.int64) - own["scheduled_us"].astype(np.int64),
+        "rest_us": own["total_us"].astype(np.int64) - first_byte,
+        **own,
+    }
+    return {name: figures[name] for name in STORED.names}
 
 
 def read(data: bytes) -> pa.Table:

@@ -2136,6 +2136,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Requests
+         * @description Single requests of a run: which, in what order, and what they are together.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/visits/{user}/{visit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Visit
+         * @description Everything that one visit of a user sent, with what is kept of it in full.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_visit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/wishes": {
         parameters: {
             query?: never;
@@ -5112,8 +5152,7 @@ export interface components {
         };
         /**
          * Asked
-         * @description The row beside which all is set: of requests of the selection ``of`` (empty: of the step that the load explains
-         *     least) their response, errors, throughput, or what is in flight; or a metric by its key.
+         * @description And how they are told: a page of ``limit`` of them in an order, and together ``by`` something.
          */
         Asked: {
             /**
@@ -5133,14 +5172,64 @@ export interface components {
             last_s: number;
             /**
              * Of
-             * @default
+             * @default all
              */
             of: string;
             /**
-             * Row
-             * @default response
+             * Users From
+             * @default 0
              */
-            row: string;
+            users_from: number;
+            /**
+             * Users Until
+             * @default 0
+             */
+            users_until: number;
+            /**
+             * Answer
+             * @default any
+             */
+            answer: string;
+            /**
+             * Slower Ms
+             * @default 0
+             */
+            slower_ms: number;
+            /**
+             * Within Ms
+             * @default 0
+             */
+            within_ms: number;
+            /** User */
+            user?: number | null;
+            /**
+             * Counting
+             * @default steps
+             * @enum {string}
+             */
+            counting: "steps" | "requests";
+            /**
+             * Order
+             * @default slowest
+             * @enum {string}
+             */
+            order: "slowest" | "fastest" | "first" | "last";
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Limit
+             * @default 50
+             */
+            limit: number;
+            /**
+             * By
+             * @default
+             * @enum {string}
+             */
+            by: "" | "step" | "group" | "level" | "minute" | "answer" | "user";
         };
         /**
          * Distribution
@@ -5452,6 +5541,179 @@ export interface components {
             error: string;
             /** Received */
             received: number;
+        };
+        /**
+         * KindRow
+         * @description Requests of one kind together; times in s, of those that did not fail. ``narrow`` says what is to be asked for to
+         *     see these alone.
+         */
+        KindRow: {
+            /** Kind */
+            kind: string;
+            /** Narrow */
+            narrow: {
+                [key: string]: string;
+            };
+            /** Count */
+            count: number;
+            /** Errors */
+            errors: number;
+            /** Mean S */
+            mean_s: number | null;
+            /** P50 S */
+            p50_s: number | null;
+            /** P95 S */
+            p95_s: number | null;
+            /** P99 S */
+            p99_s: number | null;
+            /** Longest S */
+            longest_s: number | null;
+        };
+        /**
+         * LevelStretch
+         * @description The seconds of a level.
+         */
+        LevelStretch: {
+            /** Name */
+            name: string;
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+        };
+        /**
+         * RequestRow
+         * @description One request, or a step with several as one (``whole``). Times in s: ``start_s`` since the run's start, ``late_s``
+         *     after it was due; ``dns_s`` to ``total_s`` from its own start, each to the end of that phase; 0 where there was no
+         *     such phase. The true response time lies between total − ``blind_s`` and total. ``part`` is the how-manyeth of its
+         *     step, ``texts`` whether headers and bodies are kept, ``trace`` the id that it sent.
+         */
+        RequestRow: {
+            /** Start Us */
+            start_us: number;
+            /** Start S */
+            start_s: number;
+            /** Late S */
+            late_s: number;
+            /** Step */
+            step: string;
+            /** Name */
+            name: string;
+            /** Journey */
+            journey: string;
+            /** Group */
+            group: string;
+            /** User */
+            user: number;
+            /** Visit */
+            visit: number;
+            /** Part */
+            part: number;
+            /** Whole */
+            whole: boolean;
+            /** Status */
+            status: number;
+            /** Error */
+            error: string;
+            /** Fresh */
+            fresh: boolean;
+            /** Led On */
+            led_on: boolean;
+            /** Dns S */
+            dns_s: number;
+            /** Connect S */
+            connect_s: number;
+            /** Tls S */
+            tls_s: number;
+            /** Sent S */
+            sent_s: number;
+            /** First Byte S */
+            first_byte_s: number;
+            /** Total S */
+            total_s: number;
+            /** Blind S */
+            blind_s: number;
+            /** Received */
+            received: number;
+            /** Sent */
+            sent: number;
+            /** Texts */
+            texts: boolean;
+            /** Trace */
+            trace: string;
+        };
+        /**
+         * RequestsFound
+         * @description The requests wanted: ``total`` of them, and a page. Percentiles are exact, of those that did not fail, ``bars``
+         *     how many of these took from one of ``edges_s`` to the next. ``recorded`` is whether the run has single requests at
+         *     all; of the ``kinds`` they are put together by the first 500 are told. ``selections`` and ``levels`` are what can be
+         *     asked for, ``until_s`` how far the run was known.
+         */
+        RequestsFound: {
+            /** Recorded */
+            recorded: boolean;
+            /** Until S */
+            until_s: number;
+            /** Selections */
+            selections: components["schemas"]["SelectionName"][];
+            /** Levels */
+            levels: components["schemas"]["LevelStretch"][];
+            /** Total */
+            total: number;
+            together: components["schemas"]["KindRow"] | null;
+            /** Edges S */
+            edges_s: number[];
+            /** Bars */
+            bars: number[];
+            /** By */
+            by: components["schemas"]["KindRow"][];
+            /** Kinds */
+            kinds: number;
+            /** Lines */
+            lines: components["schemas"]["RequestRow"][];
+        };
+        /**
+         * WholeTexts
+         * @description What a request and its answer said, as far as it was kept (secrets masked); ``why`` it was kept, ``size`` the
+         *     answer's in bytes.
+         */
+        WholeTexts: {
+            /** Start Us */
+            start_us: number;
+            /** Why */
+            why: string;
+            /** Method */
+            method: string;
+            /** Url */
+            url: string;
+            /** Sent Headers */
+            sent_headers: string;
+            /** Sent Body */
+            sent_body: string;
+            /** Headers */
+            headers: string;
+            /** Body */
+            body: string;
+            /** Size */
+            size: number;
+        };
+        /**
+         * WholeVisit
+         * @description Everything that a user's visit sent, in order, and what is kept of it in full.
+         */
+        WholeVisit: {
+            /** User */
+            user: number;
+            /** Visit */
+            visit: number;
+            /** Journey */
+            journey: string;
+            /** Group */
+            group: string;
+            /** Lines */
+            lines: components["schemas"]["RequestRow"][];
+            /** Texts */
+            texts: components["schemas"]["WholeTexts"][];
         };
         /**
          * Verb
@@ -9448,6 +9710,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RequestLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_requests: {
+        parameters: {
+            query?: {
+                from_s?: number;
+                until_s?: number;
+                last_s?: number;
+                of?: string;
+                users_from?: number;
+                users_until?: number;
+                answer?: string;
+                slower_ms?: number;
+                within_ms?: number;
+                user?: number | null;
+                counting?: "steps" | "requests";
+                order?: "slowest" | "fastest" | "first" | "last";
+                offset?: number;
+                limit?: number;
+                by?: "" | "step" | "group" | "level" | "minute" | "answer" | "user";
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestsFound"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_visit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                user: number;
+                visit: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeVisit"];
                 };
             };
         };

@@ -3,6 +3,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
 import { useRun } from '@/api/queries'
+import { requestsOf } from '@/api/requests'
 import AxisSwitch from '@/plates/AxisSwitch.vue'
 import LevelTable from '@/plates/LevelTable.vue'
 import Overview from '@/plates/Overview.vue'
@@ -161,6 +162,15 @@ const highlight = computed<Highlight | null>(() => {
   const level = levels.value.find((l) => l.number === selected.value)
   return level ? { rows: [], low: level.load.delivered, high: level.load.delivered } : null
 })
+/** The single requests of the level or the stretch that is looked at. */
+const singly = computed(() => {
+  const { of, last_s } = shown.value
+  const piece = level.value
+    ? { from: Math.ceil(level.value.start_s), until: Math.floor(level.value.end_s) }
+    : (stretch.value ?? { from: last_s ? Math.max(0, elapsed.value - last_s) : 0, until: 0 })
+  const query = { of: of === 'all' ? '' : of, from_s: piece.from, until_s: piece.until }
+  return requestsOf(props.id, query)
+})
 const rehearsal = computed(() => run.data.value?.simulated && !run.data.value.seeded)
 const unbased = ref('')
 function compare() {
@@ -242,6 +252,11 @@ useShortcuts([
     keys: 'F',
     says: 'Freeze the picture, or follow again',
     act: () => (frozen.value = live.value && !frozen.value),
+  },
+  {
+    keys: 'R',
+    says: 'Single requests of what is looked at',
+    act: () => void router.push(singly.value),
   },
   { keys: '[', says: 'Previous level', act: () => step(-1) },
   { keys: ']', says: 'Next level', act: () => step(1) },
@@ -379,6 +394,9 @@ useShortcuts([
         <template v-if="axis === 'clock'">
           <WindowChoice v-model="shown" v-model:frozen="frozen" :live="live" />
         </template>
+        <RouterLink v-if="input?.plate.t.length && !run.data.value.seeded" :to="singly">
+          Single requests
+        </RouterLink>
       </div>
       <p v-if="frozen && live" class="label mb-1" role="status" data-testid="frozen">
         Frozen at {{ clock(plate.data.value?.elapsed_s ?? 0) }}; the run goes on and is recorded.
@@ -430,6 +448,7 @@ useShortcuts([
         :shown="asked"
         :live="following"
         :elapsed="elapsed"
+        :singly="!run.data.value.seeded"
         @isolate="shown = { ...shown, of: $event, split: '' }"
       />
       <Distribution

@@ -36,6 +36,12 @@ export function clock(value: number): string {
   return `${Math.floor(whole / 60)}:${String(whole % 60).padStart(2, '0')}`
 }
 
+/** A moment of a run to a tenth of a second: 4:05.3. */
+export function moment(value: number): string {
+  const tenths = Math.floor(value * 10 + 1e-6)
+  return `${clock(Math.floor(tenths / 10))}.${tenths % 10}`
+}
+
 export function percent(ratio: number | null | undefined): string {
   if (ratio === null || ratio === undefined || !Number.isFinite(ratio)) return '–'
   const value = ratio * 100
@@ -105,7 +111,8 @@ export function amount(value: number | null | undefined, unit: string): string {
 function bytes(value: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB']
   const step = Math.min(4, Math.max(0, Math.floor(Math.log10(Math.max(1, Math.abs(value))) / 3)))
-  return `${figure(value / 1000 ** step)} ${units[step]}`
+  const told = step || !Number.isInteger(value) ? figure(value / 1000 ** step) : String(value)
+  return `${told} ${units[step]}`
 }
 
 /** So many of something: 1 row, 12 rows. */

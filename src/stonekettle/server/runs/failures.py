@@ -6,19 +6,16 @@ Kinds and their times come from the run's seconds; steps from the records of sin
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
 from ninja import Schema
 
 from stonekettle.core.types import IntArray
-from stonekettle.engine import bundles, records
-from stonekettle.engine.records import PART, error_name
+from stonekettle.engine.records import error_name
 from stonekettle.server.runs import steps
-from stonekettle.server.runs.models import GeneratorSecond, KeptRequest, RecordBundle, Run, RunSecond
+from stonekettle.server.runs.models import KeptRequest, Run, RunSecond
 from stonekettle.server.runs.plate import Stretch, narrowest
+from stonekettle.server.runs.search import Chosen, Filter
 
 TREND_BINS = 60
 MOST_EXAMPLES = 3
@@ -91,7 +88,7 @@ def of(run: Run, window: Stretch, seconds: int) -> Errors:
             seen.setdefault(kind, []).append(second)
             trend = trends.setdefault(kind, np.zeros(TREND_BINS, dtype=np.int64))
             trend[(second - start) * TREND_BINS // max(1, end - start)] += count
-    by_step = _by_step(run, start, end) if counts else {}
+    by_step = _by_step(run, start, end, max(end, seconds)) if counts else {}
     users = _users(run, width, {min(at) for at in seen.values()})
     return Errors(
         from_s=start,
@@ -130,31 +127,15 @@ def _steps(run: Run, counts: Counter[int]) -> list[StepErrors]:
     return found
 
 
-def _by_step(run: Run, start: int, end: int) -> dict[str, Counter[int]]:
+def _by_step(run: Run, start: int, end: int, seconds: int) -> dict[str, Counter[int]]:
     """By kind how many failures each step of the plan had, from the records of single requests."""
+    looked_at = np.arange(seconds)
+    wanted = Filter(seconds=(looked_at >= start) & (looked_at < end), failed=True, counting="steps")
     found: dict[str, Counter[int]] = {}
-    for table in _failed(run, start, end):
-        wanted = table.filter(pc.greater(table["error"], 0))
-        columns = [wanted[name].to_numpy().astype(np.int64) for name in ("step", "error", "status", "flags")]
-        whole = (columns[3] & PART) == 0
-        for (step, error, status), count in Counter(
-            zip(*(c[whole].tolist() for c in columns[:3]), strict=True)
-        ).items():
-            found.setdefault(error_name(error, status), Counter())[step] += count
+    for one in Chosen(run, wanted).together(["step", "error", "status"]):
+        step, error, status = one.key
+        found.setdefault(error_name(error, status), Counter())[step] += one.count
     return found
-
-
-def _failed(run: Run, start: int, end: int) -> Iterator[pa.Table]:
-    """Tables of records in which something failed."""
-    inside = RecordBundle.objects.filter(run=run, errors__gt=0, last_second__gte=start, first_second__lt=end)
-    for content in inside.values_list("content", flat=True).iterator(chunk_size=4):
-        table = bundles.read(bytes(content))
-        seconds = table["second"]
-        yield table.filter(pc.and_(pc.greater_equal(seconds, start), pc.less(seconds, end)))
-    rows = GeneratorSecond.objects.filter(generator__run=run, bundled=False, second__gte=start, second__lt=end)
-    for chunk in rows.values_list("records", flat=True).iterator(chunk_size=200):
-        if chunk:
-            yield records.from_chunk(bytes(chunk))
 
 
 def _examples(run: Run, kind: str, start: int, end: int) -> list[Example]:

@@ -2,21 +2,22 @@
 
 Bundles lie in the database; copies on disk, made when they are first asked for and dropped when there is no room, are
 what questions are put to: of each bundle, and of each of its columns that was needed, plain, so that it is mapped into
-memory and only what is looked at is read.
+memory and only what is looked at is read. Records of the last seconds of a run under way are in no bundle yet, and
+are looked at as they are.
 """
 
 from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
 from mmap import ACCESS_READ, mmap
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -24,43 +25,39 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 from django.conf import settings
 
-from stonekettle.core.types import IntArray
-from stonekettle.engine import bundles
+from stonekettle.core.types import BoolArray, IntArray
+from stonekettle.engine import bundles, records
 from stonekettle.engine.records import PART, WHOLE
-from stonekettle.server.runs.models import RecordBundle, Run
+from stonekettle.server.runs.models import GeneratorSecond, RecordBundle, Run
 
 CACHE_BYTES = 4_000_000_000
 MOST_ROWS = 10_000
 MOST_SINGLY = 20
 _TYPES = {field.name: np.dtype(field.type.to_pandas_dtype()) for field in bundles.STORED}
 THREADS = os.cpu_count() or 1
-Field = Literal["group", "step", "status", "error", "user"]
+Order = Literal["start_us", "total_us"]
 PERCENTS = (50, 95, 99)
 
 
 @dataclass(frozen=True)
 class Filter:
-    """Records wanted; what is None is not asked. ``since_s`` to ``until_s`` is when they started; ``steps`` and
-    ``groups`` are numbers in the plan. ``counting`` steps takes a step with several requests as one."""
+    """Records wanted; what is None is not asked. ``since_s`` to before ``until_s`` is when they started, ``seconds``
+    which of the run's seconds counted them (True: wanted; later ones are not); ``steps`` and ``groups`` are numbers in
+    the plan, ``errors`` those of kinds of error. ``counting`` steps takes a step with several requests as one."""
 
     since_s: float | None = None
     until_s: float | None = None
+    seconds: BoolArray | None = None
     steps: Sequence[int] | None = None
     groups: Sequence[int] | None = None
     users: Sequence[int] | None = None
     visit: int | None = None
     statuses: Sequence[int] | None = None
+    errors: Sequence[int] | None = None
     failed: bool | None = None
     slower_than_s: float | None = None
+    within_s: float | None = None
     counting: Literal["requests", "steps"] = "requests"
-
-
-@dataclass(frozen=True)
-class Found:
-    """A page of the records wanted, and how many there are in all."""
-
-    rows: pa.Table
-    total: int
 
 
 @dataclass(frozen=True)
@@ -75,76 +72,110 @@ class Together:
     longest_s: float
 
 
-def find(
-    run: Run,
-    wanted: Filter = Filter(),
-    *,
-    by: Literal["start_us", "total_us"] = "start_us",
-    descending: bool = False,
-    offset: int = 0,
-    limit: int = 100,
-) -> Found:
-    """The records wanted, in order, ``limit`` of them (at most 10,000) from ``offset`` on."""
-    limit = min(limit, MOST_ROWS)
-    copies = _copies(run, wanted)
-    with ThreadPoolExecutor(THREADS) as threads:
-        # First the keys of all that is wanted, then, where the page has some, those rows in full.
-        chosen = list(threads.map(lambda copy: _chosen(copy, wanted), copies))
-        keys = list(threads.map(lambda copy, rows: _key(copy, by, rows), copies, chosen))
-        total = sum(map(len, keys))
-        if offset >= total or limit <= 0:
-            return Found(bundles.TABLE.empty_table(), total)
+class Chosen:
+    """The records wanted, found once, to be looked at page by page or together."""
+
+    def __init__(self, run: Run, wanted: Filter = Filter()) -> None:
+        self._parts = _parts(run, wanted)
+        with ThreadPoolExecutor(THREADS) as threads:
+            self._rows = list(threads.map(lambda part: _chosen(part, wanted), self._parts))
+        self.total = sum(map(len, self._rows))
+
+    @cached_property
+    def total_us(self) -> IntArray:
+        """How long each took (µs), shape (total,)."""
+        return self._gathered("total_us")
+
+    @cached_property
+    def failed(self) -> BoolArray:
+        return self._gathered("error") > 0
+
+    def page(self, *, by: Order = "start_us", descending: bool = False, offset: int = 0, limit: int = 100) -> pa.Table:
+        """Them in order, ``limit`` (at most 10,000) from ``offset`` on, as a table of :data:`bundles.TABLE`."""
+        limit = min(limit, MOST_ROWS)
+        if offset >= self.total or limit <= 0:
+            return bundles.TABLE.empty_table()
+        # First the keys of all, then, where the page has some, those rows in full.
+        keys = np.split(self._ordered_by(by), np.cumsum([len(rows) for rows in self._rows])[:-1])
         signed = [-own if descending else own for own in keys]
-        last = min(offset + limit, total) - 1
+        last = min(offset + limit, self.total) - 1
         bound = int(np.partition(np.concatenate(signed), last)[last])
         on_page = [
-            (copy, rows[own <= bound])
-            for copy, rows, own in zip(copies, chosen, signed, strict=True)
+            (part, rows[own <= bound])
+            for part, rows, own in zip(self._parts, self._rows, signed, strict=True)
             if own.size and own.min() <= bound
         ]
-        table = pa.concat_tables(threads.map(lambda some: _in_full(*some), on_page))
-    order = pc.sort_indices(table, [(by, "descending" if descending else "ascending"), ("user", "ascending")])
-    return Found(table.take(order.slice(offset, limit)), total)
+        with ThreadPoolExecutor(THREADS) as threads:
+            table = pa.concat_tables(threads.map(lambda some: _in_full(*some), on_page))
+        order = pc.sort_indices(table, [(by, "descending" if descending else "ascending"), ("user", "ascending")])
+        return table.take(order.slice(offset, limit))
 
-
-def summed(run: Run, by: Sequence[Field], wanted: Filter = Filter()) -> list[Together]:
-    """The records wanted, put together by the values of these fields."""
-    copies = _copies(run, wanted)
-    with ThreadPoolExecutor(THREADS) as threads:
-        chosen = list(threads.map(lambda copy: _chosen(copy, wanted), copies))
-
-        def gathered(name: str) -> IntArray:
-            parts = list(threads.map(lambda copy, rows: _key(copy, name, rows), copies, chosen))
-            return np.concatenate(parts) if parts else np.zeros(0, dtype=np.int64)
-
-        total, failed = gathered("total_us"), gathered("error") > 0
-        fields = [gathered(name).astype(np.int64) for name in by]
-    if not total.size:
-        return []
-    code = np.zeros(len(total), dtype=np.int64)
-    for values in fields:
-        code = code * (int(values.max(initial=0)) + 1) + values
-    kinds, first, place = np.unique(code, return_index=True, return_inverse=True)
-    order = np.argsort(place, kind="stable")
-    edges = np.searchsorted(place[order], np.arange(len(kinds) + 1))
-    found = []
-    for kind in range(len(kinds)):
-        own = order[edges[kind] : edges[kind + 1]]
-        good = total[own][~failed[own]] / 1e6
-        known = good.size > 0
-        found.append(
-            Together(
-                key=tuple(int(values[first[kind]]) for values in fields),
-                count=own.size,
-                errors=int(failed[own].sum()),
-                mean_s=float(good.mean()) if known else float("nan"),
-                percentiles_s=tuple(float(x) for x in np.percentile(good, PERCENTS))
-                if known
-                else (float("nan"),) * len(PERCENTS),
-                longest_s=float(good.max()) if known else float("nan"),
+    def together(self, by: Sequence[str] = (), by_second: Mapping[str, IntArray] | None = None) -> list[Together]:
+        """Them put together by the values of these columns, or by a number for each second of the run, shape
+        (seconds,) (−1 for seconds beyond)."""
+        if not self.total:
+            return []
+        code = np.zeros(self.total, dtype=np.int64)
+        fields = [self._field(name, by_second or {}) for name in by]
+        for values in fields:
+            low = int(values.min())
+            code = code * (int(values.max()) - low + 1) + values - low
+        kinds, first, place = np.unique(code, return_index=True, return_inverse=True)
+        order = np.argsort(place, kind="stable") if len(kinds) > 1 else np.arange(self.total)
+        edges = np.searchsorted(place[order], np.arange(len(kinds) + 1))
+        found = []
+        for kind in range(len(kinds)):
+            own = order[edges[kind] : edges[kind + 1]]
+            good = self.total_us[own][~self.failed[own]] / 1e6
+            known = good.size > 0
+            found.append(
+                Together(
+                    key=tuple(int(values[first[kind]]) for values in fields),
+                    count=own.size,
+                    errors=int(self.failed[own].sum()),
+                    mean_s=float(good.mean()) if known else float("nan"),
+                    percentiles_s=tuple(float(x) for x in np.percentile(good, PERCENTS))
+                    if known
+                    else (float("nan"),) * len(PERCENTS),
+                    longest_s=float(good.max()) if known else float("nan"),
+                )
             )
-        )
-    return found
+        return found
+
+    def _field(self, name: str, by_second: Mapping[str, IntArray]) -> IntArray:
+        if name not in by_second:
+            return self._gathered(name).astype(np.int64)
+        known = np.append(by_second[name], -1)
+        return known[np.minimum(self._gathered("second").astype(np.int64), len(known) - 1)]
+
+    def _ordered_by(self, by: Order) -> IntArray:
+        return self.total_us if by == "total_us" else self._gathered(by)
+
+    def _gathered(self, name: str) -> IntArray:
+        with ThreadPoolExecutor(THREADS) as threads:
+            values = list(threads.map(lambda part, rows: _key(part, name, rows), self._parts, self._rows))
+        return np.concatenate(values) if values else np.zeros(0, dtype=np.int64)
+
+
+class _Part(Protocol):
+    """Some of a run's records, column by column."""
+
+    def take_out(self, names: Iterable[str]) -> None: ...
+
+    def column(self, name: str) -> IntArray: ...
+
+
+class _Waiting:
+    """Records that are in no bundle yet."""
+
+    def __init__(self, columns: Mapping[str, IntArray]) -> None:
+        self._columns = columns
+
+    def take_out(self, names: Iterable[str]) -> None:
+        """They are in memory as it is."""
+
+    def column(self, name: str) -> IntArray:
+        return self._columns[name]
 
 
 class _Copy:
@@ -191,6 +222,33 @@ def _written(path: Path) -> Iterator[Path]:
         part.unlink(missing_ok=True)
 
 
+def _parts(run: Run, wanted: Filter) -> list[_Part]:
+    """What may hold something wanted: bundles on disk, and what is in none yet."""
+    held = RecordBundle.objects.filter(run=run)
+    while True:
+        before = held.count()
+        copies, waiting = _copies(run, wanted), _waiting(run)
+        if held.count() == before:  # else a minute was bundled in between, and may be in both or in neither
+            return [*copies, *waiting]
+
+
+def _waiting(run: Run) -> list[_Part]:
+    rows = GeneratorSecond.objects.filter(generator__run=run, bundled=False).order_by("second", "generator_id")
+    told = [
+        (second, records.from_table(records.from_chunk(bytes(chunk))))
+        for second, chunk in rows.values_list("second", "records")
+        if chunk
+    ]
+    if not told:
+        return []
+    return [_Waiting(bundles.columns([found for _, found in told], [second for second, _ in told]))]
+
+
+def copies_of(run: Run) -> list[Path]:
+    """All bundles of a run as files."""
+    return [copy.path for copy in _copies(run, Filter())]
+
+
 def _copies(run: Run, wanted: Filter) -> list[_Copy]:
     """The bundles that may hold something wanted, on disk."""
     held = RecordBundle.objects.filter(run=run)
@@ -199,7 +257,7 @@ def _copies(run: Run, wanted: Filter) -> list[_Copy]:
     if wanted.slower_than_s is not None:
         held = held.filter(slowest_us__gt=wanted.slower_than_s * 1e6)
     if wanted.since_s is not None:
-        held = held.filter(last_second__gte=int(wanted.since_s))
+        held = held.filter(last_second__gte=int(wanted.since_s))  # a record is counted when it has ended
     folder = _folder()
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     copies = {
@@ -242,23 +300,27 @@ def _make_room(folder: Path, needed: set[str]) -> None:
             path.unlink(missing_ok=True)
 
 
-def _chosen(copy: _Copy, wanted: Filter) -> IntArray:
+def _chosen(part: _Part, wanted: Filter) -> IntArray:
     """The places of the rows of a bundle that are wanted."""
     asked = _asked(wanted)
-    copy.take_out([*asked, *(("first_byte_us", "rest_us") if wanted.slower_than_s is not None else ())])
+    slower, within = wanted.slower_than_s, wanted.within_s
+    timed = slower is not None or within is not None
+    part.take_out([*asked, *(("first_byte_us", "rest_us") if timed else ())])
     chosen: Any = True
     for name, holds in asked.items():
-        chosen = chosen & holds(copy.column(name))
+        chosen = chosen & holds(part.column(name))
     rows = np.flatnonzero(chosen)
-    if wanted.slower_than_s is not None:
-        rows = rows[_key(copy, "total_us", rows) > int(wanted.slower_than_s * 1e6)]
+    if timed:
+        total = _key(part, "total_us", rows)
+        low, high = (slower or 0.0) * 1e6, np.inf if within is None else within * 1e6
+        rows = rows[(total <= high) & ((total > int(low)) if slower is not None else True)]
     return rows
 
 
-def _in_full(copy: _Copy, rows: IntArray) -> pa.Table:
+def _in_full(part: _Part, rows: IntArray) -> pa.Table:
     """Records by their places."""
-    copy.take_out(bundles.STORED.names)
-    return bundles.restored({name: copy.column(name)[rows] for name in bundles.STORED.names})
+    part.take_out(bundles.STORED.names)
+    return bundles.restored({name: part.column(name)[rows] for name in bundles.STORED.names})
 
 
 def _asked(wanted: Filter) -> dict[str, Callable[[Any], Any]]:
@@ -269,14 +331,26 @@ def _asked(wanted: Filter) -> dict[str, Callable[[Any], Any]]:
     if since is not None or until is not None:
         low, high = (since or 0.0) * 1e6, (until if until is not None else np.inf) * 1e6
         asked["start_us"] = lambda start: (start >= low) & (start < high)
-    lists = {"step": wanted.steps, "group": wanted.groups, "user": wanted.users, "status": wanted.statuses}
+    if wanted.seconds is not None:
+        known = np.append(wanted.seconds, False)
+        asked["second"] = lambda second: known[np.minimum(second, len(known) - 1)]
+    lists = {
+        "step": wanted.steps,
+        "group": wanted.groups,
+        "user": wanted.users,
+        "status": wanted.statuses,
+        "error": wanted.errors,
+    }
     for name, values in lists.items():
         if values is not None:
             asked[name] = partial(_is_one_of, list(values))
     if wanted.visit is not None:
         asked["visit"] = lambda visit: visit == wanted.visit
     if wanted.failed is not None:
-        asked["error"] = lambda error: (error > 0) == wanted.failed
+        kinds = wanted.errors
+        asked["error"] = lambda error: (
+            ((error > 0) == wanted.failed) & (True if kinds is None else _is_one_of(kinds, error))
+        )
     return asked
 
 
@@ -289,8 +363,8 @@ def _is_one_of(values: Sequence[int], column: Any) -> Any:
     return found
 
 
-def _key(copy: _Copy, by: str, rows: IntArray) -> IntArray:
-    """What records at these places are put in order by (µs)."""
-    if by == "total_us":
-        return copy.column("first_byte_us")[rows] + copy.column("rest_us")[rows]
-    return copy.column(by)[rows]
+def _key(part: _Part, name: str, rows: IntArray) -> IntArray:
+    """A figure of the records at these places."""
+    if name == "total_us":
+        return part.column("first_byte_us")[rows] + part.column("rest_us")[rows]
+    return part.column(name)[rows]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from django.db.models import Count, Q
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from ninja import Query, Router, Schema
 
@@ -12,7 +12,7 @@ from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, distributions, failures, metering, moving, noticing, people, steps
+from stonekettle.server.runs import data, distributions, failures, metering, moving, noticing, people, singles, steps
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
@@ -131,6 +131,22 @@ def get_life(request: HttpRequest, run_id: int, user: int, piece: Query[people.P
     """The requests of one user in a stretch."""
     run = get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id)
     return people.requests_of(run, user, piece, data.seconds_stored(run))
+
+
+@router.get("/runs/{run_id}/requests", response=singles.RequestsFound)
+def get_requests(request: HttpRequest, run_id: int, asked: Query[singles.Asked]) -> HttpResponse:
+    """Single requests of a run: which, in what order, and what they are together."""
+    run = get_object_or_404(Run.objects.defer("plan_document"), pk=run_id)
+    return written(singles.of(run, asked, data.seconds_stored(run)))
+
+
+@router.get("/runs/{run_id}/visits/{user}/{visit}", response=singles.WholeVisit)
+def get_visit(request: HttpRequest, run_id: int, user: int, visit: int) -> HttpResponse:
+    """Everything that one visit of a user sent, with what is kept of it in full."""
+    found = singles.visit_of(get_object_or_404(Run.objects.defer("result", "plan_document"), pk=run_id), user, visit)
+    if found is None:
+        raise Http404(f"Nothing of visit {visit} of user {user} is recorded in run {run_id}.")
+    return written(found)
 
 
 def download(request: HttpRequest, run: Run, text: str | bytes, content_type: str, name: str) -> HttpResponse:

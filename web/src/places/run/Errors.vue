@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useErrors, type ErrorKind } from '@/api/errors'
+import { requestsOf } from '@/api/requests'
 import type { Shown } from '@/api/livePlate'
 import type { PlateInput } from '@/plates/view'
 import Loading from '@/ui/Loading.vue'
@@ -103,6 +104,19 @@ function beside(kind: ErrorKind): string[] {
               </button>
               <span class="figures ml-1">{{ users(step.count) }}</span></template
             >.
+          </p>
+          <p v-if="errors.by_step">
+            <RouterLink
+              :to="
+                requestsOf(id, {
+                  answer: kind.kind,
+                  from_s: errors.from_s,
+                  until_s: errors.until_s,
+                  order: 'first',
+                })
+              "
+              >Each of them</RouterLink
+            >
           </p>
           <details v-for="(one, i) in kind.examples" :key="i" class="text-[13.5px]">
             <summary class="cursor-pointer break-all">

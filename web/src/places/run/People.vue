@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import type { Shown } from '@/api/livePlate'
+import { requestsOf } from '@/api/requests'
 import { useLife, useLives } from '@/api/lives'
 import { laneHeight, pixels } from '@/plates/weave'
 import Problem from '@/ui/Problem.vue'
@@ -157,6 +158,9 @@ const inSteps = computed(() => states.value?.steps.filter((one) => one.count) ??
         <p class="flex flex-wrap items-baseline gap-x-3">
           <strong>User {{ opened.user }}</strong>
           <span class="label">{{ clock(opened.from_s) }} to {{ clock(opened.until_s) }}</span>
+          <RouterLink :to="requestsOf(id, { ...opened, order: 'first', counting: 'requests' })"
+            >One by one</RouterLink
+          >
           <button type="button" class="label hover:text-ink" @click="opened = null">Close</button>
         </p>
         <Problem v-if="life.isError.value" :error="life.error.value" />

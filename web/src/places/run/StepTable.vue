@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useElementVisibility } from '@vueuse/core'
 import { computed, ref, useTemplateRef, watch } from 'vue'
+import { requestsOf } from '@/api/requests'
 import type { Shown } from '@/api/livePlate'
 import { useSteps } from '@/api/steps'
 import Problem from '@/ui/Problem.vue'
@@ -10,7 +11,14 @@ import SortHead from './SortHead.vue'
 import { arranged, COLUMNS, FURTHER, type Column, type StepLine } from './stepTable'
 
 /** What each journey and step did in the stretch that is looked at. */
-const props = defineProps<{ id: number; shown: Shown; live: boolean; elapsed: number }>()
+const props = defineProps<{
+  id: number
+  shown: Shown
+  live: boolean
+  elapsed: number
+  /** Whether there are single requests to show. */
+  singly: boolean
+}>()
 const emit = defineEmits<{ isolate: [string] }>()
 
 const stretch = computed(() => {
@@ -75,6 +83,12 @@ function cell(line: StepLine, column: Column): string {
       return column === 'name' ? line.name : seconds(line[column])
   }
 }
+/** What asks for the single steps behind a number. */
+const within = (column: Column) => ({
+  from_s: table.data.value?.from_s ?? 0,
+  until_s: table.data.value?.until_s ?? 0,
+  answer: column === 'errors' ? 'failed' : '',
+})
 const worst = (line: StepLine) =>
   line.goals.toSorted((a, b) => (b.value_s ?? 0) / b.limit_s - (a.value_s ?? 0) / a.limit_s)[0]
 </script>
@@ -156,6 +170,14 @@ const worst = (line: StepLine) =>
                   <span v-if="line.kind === 'region'" class="label">Region</span> {{ line.name }}
                 </button>
               </template>
+              <RouterLink
+                v-else-if="
+                  singly && (column.id === 'count' || column.id === 'errors') && line[column.id]
+                "
+                :to="requestsOf(id, { of: line.id === 'all' ? '' : line.id, ...within(column.id) })"
+                :aria-label="`The ${cell(line, column.id)} of ${line.name} one by one`"
+                >{{ cell(line, column.id) }}</RouterLink
+              >
               <span
                 v-else
                 :class="column.id === 'error_share' && line.errors ? 'text-brick' : ''"

@@ -30,9 +30,9 @@ from stonekettle.server.access import people
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.experiments import rules
 from stonekettle.server.figures import figure, tell
-from stonekettle.server.runs import analysing, data, merging, metering, search
+from stonekettle.server.runs import analysing, data, merging, metering
 from stonekettle.server.runs.models import Generator, GeneratorSecond, RecordBundle, Run
-from stonekettle.server.runs.search import Filter
+from stonekettle.server.runs.search import Chosen, Filter
 
 SECONDS, RATE, STEPS, RESOURCES, LEVELS = 3_600, 1_400, 30, 40, 12
 MOST_BYTES, MOST_CPU, MOST_S, MOST_MB, WARM_S, COLD_S = 16.0, 0.10, 5.0, 500, 0.5, 3.0
@@ -63,7 +63,9 @@ class Command(BaseCommand):
         wanted = Filter(steps=(3, 4), slower_than_s=0.05)
 
         def ask() -> None:
-            assert search.find(run, wanted, by="total_us", descending=True).total > 0
+            found = Chosen(run, wanted)
+            assert found.page(by="total_us", descending=True).num_rows
+            assert found.together()
 
         cold, warm = _taken(ask), min(_taken(ask) for _ in range(5))
         connections.close_all()
