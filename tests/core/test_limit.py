@@ -16,6 +16,7 @@ from stonekettle.core.orders import as_planned, planned
 from stonekettle.core.queueing import Station, throughput_at
 from stonekettle.core.run_data import HARDWARE
 from stonekettle.core.saturation import Saturation
+from stonekettle.core.types import FloatArray
 from stonekettle.practice import truth
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import simulate
@@ -141,3 +142,21 @@ def test_the_truth_of_a_small_system_lies_in_the_interval_of_its_saturation_poin
             covered.append(found.load.low < real < found.load.high)
     assert len(covered) >= 5
     assert covered.count(False) <= 1
+
+
+def test_a_table_of_the_curve_is_the_curve() -> None:
+    """Of a network with a sharp bend, at loads between those of the table too; it is worked once."""
+    stations = [Station.servers(str(k), 0.01 / (k + 1), 1) for k in range(5)]
+    asked: list[int] = []
+
+    def curve(loads: FloatArray) -> FloatArray:
+        asked.append(loads.size)
+        return loads / throughput_at(stations, 1.0, loads) - 1.0
+
+    response = limit.Response(curve, 0.02, 1.0)
+    tabled = response.tabled(10.0, 600.0)
+    loads = np.linspace(10.0, 600.0, 77)
+    assert tabled.curve(loads) == pytest.approx(curve(loads), rel=1e-3)
+    asked.clear()
+    tabled.curve(loads)
+    assert asked == []

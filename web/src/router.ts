@@ -140,6 +140,12 @@ export const router = createRouter({
       meta: { title: 'Requests' },
     },
     {
+      path: '/runs/:id(\\d+)/sql',
+      component: () => import('./places/Sql.vue'),
+      props: (route) => ({ id: number(route.params.id) }),
+      meta: { title: 'SQL' },
+    },
+    {
       path: '/runs/:id(\\d+)',
       component: () => import('./places/Run.vue'),
       props: (route) => ({ id: number(route.params.id) }),

@@ -160,6 +160,8 @@ def comfort_limit(
     if not levels:
         return Declined(Reason.TOO_FEW_LEVELS)
     random = np.random.default_rng(seed)
+    if response is not None and 0 < levels[0].load.delivered < levels[-1].load.delivered:
+        response = response.tabled(levels[0].load.delivered, levels[-1].load.delivered)
     results = tuple(_judge(run, levels, objective, random, response) for objective in objectives)
     if not any(objective.decides for objective in objectives):
         return Declined(Reason.NO_OBJECTIVES)

@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import {
   askedOf,
+  between,
   durationOf,
   momentOf,
   narrowOf,
@@ -62,6 +63,18 @@ describe('what is asked for', () => {
     }
     expect(narrowOf(told)).toEqual({ of: 'step:2', from_s: '60', by: 'level' })
     expect(askedOf({ of: 'step:2', from_s: '60' })).toEqual({ of: 'step:2', from_s: 60, limit: 50 })
+  })
+  it('is narrowed to a stretch of times, never widened', () => {
+    const bar = { slower_ms: 4.991, within_ms: 5.119 }
+    expect(between({}, bar)).toEqual({ slower_ms: '4.991', within_ms: '5.119' })
+    expect(between({ slower_ms: '5', within_ms: '5.1' }, bar)).toEqual({
+      slower_ms: '5',
+      within_ms: '5.1',
+    })
+    expect(between({}, { slower_ms: -0.001, within_ms: 2 })).toEqual({
+      slower_ms: '',
+      within_ms: '2',
+    })
   })
   it('is told by the address without what is as usual', () => {
     expect(requestsOf(4, { of: '', from_s: 0, until_s: 90 })).toEqual({

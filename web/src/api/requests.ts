@@ -51,6 +51,19 @@ export function narrowOf(query: LocationQuery): Narrow {
   return found
 }
 
+/** Times that are asked for already, narrowed to a stretch. */
+export function between(
+  narrow: Narrow,
+  { slower_ms, within_ms }: { slower_ms: number; within_ms: number },
+): Narrow {
+  const slower = Math.max(Number(narrow.slower_ms ?? 0), slower_ms)
+  const within = Math.min(Number(narrow.within_ms || Infinity), within_ms)
+  return {
+    slower_ms: slower > 0 ? String(Number(slower.toFixed(3))) : '',
+    within_ms: String(Number(within.toFixed(3))),
+  }
+}
+
 /** The page of these requests of a run; nothing and 0 are not asked for. */
 export function requestsOf(id: number, narrow: Record<string, string | number>) {
   const told = Object.entries(narrow).filter(([, value]) => value)

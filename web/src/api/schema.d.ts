@@ -1876,6 +1876,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/levels.parquet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Levels
+         * @description The levels that the findings rest on, once the file has been made.
+         */
+        get: operations["stonekettle_server_runs_api_download_levels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/metrics.parquet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Metrics
+         * @description Every sample of every metric, once the file has been made.
+         */
+        get: operations["stonekettle_server_runs_api_download_metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/files/look": {
         parameters: {
             query?: never;
@@ -2170,6 +2210,50 @@ export interface paths {
         get: operations["stonekettle_server_runs_watching_api_get_visit"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/sql": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Sql
+         * @description What of a run can be asked in SQL.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_sql"];
+        put?: never;
+        /**
+         * Ask Sql
+         * @description Ask a run in SQL: one statement that reads, answered with its first rows.
+         */
+        post: operations["stonekettle_server_runs_watching_api_ask_sql"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/sql.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Download Sql
+         * @description The same, all rows as a table of values separated by commas.
+         */
+        post: operations["stonekettle_server_runs_watching_api_download_sql"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4732,7 +4816,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "levels.parquet" | "metrics.parquet";
         };
         /**
          * Now
@@ -5715,6 +5799,77 @@ export interface components {
             /** Texts */
             texts: components["schemas"]["WholeTexts"][];
         };
+        /** SqlColumnTold */
+        SqlColumnTold: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Says */
+            says: string;
+        };
+        /** SqlExample */
+        SqlExample: {
+            /** Says */
+            says: string;
+            /** Statement */
+            statement: string;
+        };
+        /** SqlTable */
+        SqlTable: {
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Columns */
+            columns: components["schemas"]["SqlColumnTold"][];
+        };
+        /**
+         * SqlTables
+         * @description What can be asked of a run, some questions to begin with, and what a statement may take.
+         */
+        SqlTables: {
+            /** Tables */
+            tables: components["schemas"]["SqlTable"][];
+            /** Examples */
+            examples: components["schemas"]["SqlExample"][];
+            /** Most Rows */
+            most_rows: number;
+            /** Most S */
+            most_s: number;
+            /** Most Mb */
+            most_mb: number;
+        };
+        /**
+         * SqlAnswer
+         * @description The first rows of an answer; ``more`` is whether there are others. Numbers beyond what a browser knows exactly,
+         *     dates and lists are texts.
+         */
+        SqlAnswer: {
+            /** Columns */
+            columns: components["schemas"]["SqlColumn"][];
+            /** Rows */
+            rows: (string | number | boolean | null)[][];
+            /** More */
+            more: boolean;
+            /** Took S */
+            took_s: number;
+        };
+        /** SqlColumn */
+        SqlColumn: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+        };
+        /**
+         * Statement
+         * @description What is asked: one statement that reads.
+         */
+        Statement: {
+            /** Statement */
+            statement: string;
+        };
         /**
          * Verb
          * @description What people may ask of a run that is under way.
@@ -6355,7 +6510,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv" | "kept.jsonl";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "levels.parquet" | "metrics.parquet";
             /** Size */
             size: number;
         };
@@ -9356,6 +9511,46 @@ export interface operations {
             };
         };
     };
+    stonekettle_server_runs_api_download_levels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     stonekettle_server_runs_api_look_at_file: {
         parameters: {
             query?: never;
@@ -9773,6 +9968,78 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["WholeVisit"];
                 };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_sql: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SqlTables"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_ask_sql: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Statement"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SqlAnswer"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_download_sql: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Statement"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useRun } from '@/api/queries'
 import {
   PAGE,
+  between,
   narrowOf,
   requestsOf,
   useRequests,
@@ -65,6 +66,7 @@ function move(event: KeyboardEvent, by: number) {
         Requests of <RouterLink :to="`/runs/${id}`">run {{ id }}</RouterLink>
       </h1>
       <span v-if="run.data.value" class="label break-words">{{ run.data.value.experiment }}</span>
+      <RouterLink class="ml-auto" :to="`/runs/${id}/sql`">Ask in SQL</RouterLink>
       <span v-if="live" class="label" role="status">
         It is under way; this is what there was at {{ clock(found?.until_s ?? 0) }}.
         <button type="button" class="text-copper hover:underline" @click="requests.refetch()">
@@ -102,7 +104,11 @@ function move(event: KeyboardEvent, by: number) {
             >.
           </template>
         </p>
-        <Times class="mt-2" :found="found" @choose="ask({ ...narrow, ...$event, offset: '' })" />
+        <Times
+          class="mt-2"
+          :found="found"
+          @choose="ask({ ...narrow, ...between(narrow, $event), offset: '' })"
+        />
 
         <div v-if="found.by.length" class="mt-2 max-h-72 overflow-auto" data-testid="kinds">
           <table>

@@ -363,13 +363,10 @@ def make_export(request: HttpRequest, run_id: int, body: ExportIn) -> Status[Job
 
 
 def _check(run: Run, what: exports.What) -> None:
-    if what == "seconds.csv" or run.seeded:
+    if what in ("seconds.csv", "metrics.parquet"):
         rules.check_seconds(run)
-    elif run.requests_gone_at is not None:
-        raise Conflict(
-            f"The requests of run {run.pk} are gone since {run.requests_gone_at:%-d %B %Y}: its system did not keep "
-            "them any longer."
-        )
+    elif what != "levels.parquet":
+        rules.check_requests(run)
 
 
 @router.get("/runs/{run_id}/seconds.csv")
@@ -388,6 +385,18 @@ def download_requests(request: HttpRequest, run_id: int) -> FileResponse:
 def download_kept(request: HttpRequest, run_id: int) -> FileResponse:
     """The requests kept whole, once the file has been made: failures, the slowest and some by chance, one a line."""
     return _made(_ended(run_id), "kept.jsonl")
+
+
+@router.get("/runs/{run_id}/levels.parquet")
+def download_levels(request: HttpRequest, run_id: int) -> FileResponse:
+    """The levels that the findings rest on, once the file has been made."""
+    return _made(_ended(run_id), "levels.parquet")
+
+
+@router.get("/runs/{run_id}/metrics.parquet")
+def download_metrics(request: HttpRequest, run_id: int) -> FileResponse:
+    """Every sample of every metric, once the file has been made."""
+    return _made(_ended(run_id), "metrics.parquet")
 
 
 def _made(run: Run, what: exports.What) -> FileResponse:

@@ -7,14 +7,15 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Literal
 
+import pyarrow.parquet as pq
 from django.conf import settings
 from django.db.models import Sum
 
 from stonekettle.report import result as results
-from stonekettle.server.runs import bundling, data, kept
+from stonekettle.server.runs import bundling, data, kept, tabled
 from stonekettle.server.runs.models import RecordBundle, Run
 
-What = Literal["requests.parquet", "seconds.csv", "kept.jsonl"]
+What = Literal["requests.parquet", "seconds.csv", "kept.jsonl", "levels.parquet", "metrics.parquet"]
 KEPT_S = 12 * 3600.0
 
 Tell = Callable[[str, int, int], None]
@@ -22,8 +23,8 @@ Tell = Callable[[str, int, int], None]
 
 def path_of(run: Run, what: What) -> Path:
     """Where the file of the run as it is now lies, once it has been made."""
-    # What is marked changes nothing that was measured; the file of seconds tells both.
-    state = f"{run.sequence}.{run.story}" if what == "seconds.csv" else run.sequence
+    # What is marked, or found anew, changes nothing that was measured; these files tell both.
+    state = f"{run.sequence}" if what in ("requests.parquet", "kept.jsonl") else f"{run.sequence}.{run.story}"
     return Path(settings.SPOOL) / "exports" / f"run-{run.pk}-{state}-{what}"
 
 
@@ -41,6 +42,11 @@ def make(run: Run, what: What, tell: Tell) -> Path:
             tell("Writing requests", 0, 0)
             with part.open("w", encoding="utf-8") as file:
                 file.writelines(kept.as_lines(run))
+        elif what == "levels.parquet":
+            pq.write_table(tabled.levels_of(run), part, compression="zstd")
+        elif what == "metrics.parquet":
+            tell("Writing metrics", 0, 0)
+            pq.write_table(tabled.metrics_of(run), part, compression="zstd")
         else:
             tell("Writing seconds", 0, 0)
             markers = run.markers.values_list("at_s", "text")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from stonekettle.core.levels import MIN_HOLD_S
+from stonekettle.core.levels import MIN_HOLD_S, Level
 from stonekettle.core.load import LoadKind
 from stonekettle.core.types import IntArray
 from stonekettle.report import findings
@@ -28,15 +28,20 @@ class Held:
     kind: LoadKind
 
 
-def of(run: Run) -> list[Held]:
-    """The levels in order of time, with the numbers that the findings give them."""
+def found(run: Run) -> tuple[Level, ...]:
+    """The levels that the findings rest on; none where there are no findings of today's analysis."""
     told = (run.result or {}).get("findings")
     try:
-        found = findings.read(told).levels if told else ()
-    except ValueError:  # of an older analysis
-        found = ()
-    if found:
-        return [Held(one.number, one.start_s, one.end_s, one.load.delivered, one.load.kind) for one in found]
+        return findings.read(told).levels if told else ()
+    except ValueError:
+        return ()
+
+
+def of(run: Run) -> list[Held]:
+    """The levels in order of time, with the numbers that the findings give them."""
+    measured = found(run)
+    if measured:
+        return [Held(one.number, one.start_s, one.end_s, one.load.delivered, one.load.kind) for one in measured]
     ordered = [one for one in run.ordered.levels() if one.users + one.rate > 0 and one.duration_s >= MIN_HOLD_S]
     kind: LoadKind = "arrivals" if all(group.arrives for group in run.plan.people) else "users"
     return [Held(number, one.start_s, one.end_s, one.users + one.rate, kind) for number, one in enumerate(ordered, 1)]
@@ -44,7 +49,7 @@ def of(run: Run) -> list[Held]:
 
 def by_second(levels: Iterable[Held], seconds: int) -> IntArray:
     """The number of the level that each of so many seconds lies in, 0 where it lies in none, shape (seconds,)."""
-    found = np.zeros(seconds, dtype=np.int64)
+    numbers = np.zeros(seconds, dtype=np.int64)
     for level in levels:
-        found[max(0, math.ceil(level.start_s)) : max(0, math.floor(level.end_s))] = level.number
-    return found
+        numbers[max(0, math.ceil(level.start_s)) : max(0, math.floor(level.end_s))] = level.number
+    return numbers

@@ -181,6 +181,17 @@ def check_analysable(run: Run) -> None:
         )
 
 
+def check_requests(run: Run) -> None:
+    """Refuse what needs the single requests of a run that has none any more, or that came without."""
+    if run.seeded:
+        check_seconds(run)
+    if run.requests_gone_at is not None:
+        raise Conflict(
+            f"The requests of run {run.pk} are gone since {run.requests_gone_at:%-d %B %Y}: its system did not keep "
+            "them any longer."
+        )
+
+
 def check_seconds(run: Run) -> None:
     """Refuse what needs the seconds of a run that has none any more, or that came without."""
     if run.seeded:

@@ -233,15 +233,25 @@ def _parts(run: Run, wanted: Filter) -> list[_Part]:
 
 
 def _waiting(run: Run) -> list[_Part]:
+    columns = _columns_waiting(run)
+    return [_Waiting(columns)] if columns else []
+
+
+def waiting_of(run: Run) -> pa.Table:
+    """Records that are in no bundle yet, as a table of :data:`bundles.STORED`."""
+    columns = _columns_waiting(run)
+    arrays = [pa.array(columns[field.name], type=field.type) for field in bundles.STORED] if columns else None
+    return pa.table(arrays, schema=bundles.STORED) if arrays else bundles.STORED.empty_table()
+
+
+def _columns_waiting(run: Run) -> dict[str, IntArray]:
     rows = GeneratorSecond.objects.filter(generator__run=run, bundled=False).order_by("second", "generator_id")
     told = [
         (second, records.from_table(records.from_chunk(bytes(chunk))))
         for second, chunk in rows.values_list("second", "records")
         if chunk
     ]
-    if not told:
-        return []
-    return [_Waiting(bundles.columns([found for _, found in told], [second for second, _ in told]))]
+    return bundles.columns([found for _, found in told], [second for second, _ in told]) if told else {}
 
 
 def copies_of(run: Run) -> list[Path]:
@@ -312,8 +322,8 @@ def _chosen(part: _Part, wanted: Filter) -> IntArray:
     rows = np.flatnonzero(chosen)
     if timed:
         total = _key(part, "total_us", rows)
-        low, high = (slower or 0.0) * 1e6, np.inf if within is None else within * 1e6
-        rows = rows[(total <= high) & ((total > int(low)) if slower is not None else True)]
+        low, high = -1 if slower is None else round(slower * 1e6), np.inf if within is None else round(within * 1e6)
+        rows = rows[(total > low) & (total <= high)]
     return rows
 
 

@@ -17,9 +17,9 @@ from stonekettle.engine.records import ERRORS, LED_ON, NEW_CONNECTION, WHOLE, er
 from stonekettle.engine.script import cell_numbers
 from stonekettle.report import numbers as n
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import levels, steps
+from stonekettle.server.runs import levels, steps, tabled
 from stonekettle.server.runs.levels import Held
-from stonekettle.server.runs.models import GeneratorSecond, KeptRequest, RecordBundle, Run, RunSecond
+from stonekettle.server.runs.models import GeneratorSecond, KeptRequest, RecordBundle, Run
 from stonekettle.server.runs.plate import SelectionName, Stretch
 from stonekettle.server.runs.search import PERCENTS, Chosen, Filter, Together
 
@@ -258,13 +258,8 @@ def _with_users(run: Run, wanted: Wanted, seconds: int) -> BoolArray | None:
     low, high = wanted.users_from, wanted.users_until or np.inf
     if not low and high == np.inf:
         return None
-    found = np.zeros(seconds, dtype=np.bool_)
-    rows = list(RunSecond.objects.filter(run=run, every=1).values_list("second", "figures"))
-    if rows:
-        users = run.layout.table([bytes(figures) for _, figures in rows])[:, run.layout.load("users")]
-        at = np.array([second for second, _ in rows])
-        found[at[at < seconds]] = ((users >= low) & (users <= high))[at < seconds]
-    return found
+    users = tabled.users_by_second(run, seconds)
+    return (users >= low) & (users <= high)
 
 
 def _by(run: Run, found: Chosen, by: By, held: Sequence[Held], seconds: int) -> list[KindRow]:

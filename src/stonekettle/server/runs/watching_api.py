@@ -12,7 +12,18 @@ from stonekettle.server.access.api import HaltState, halt_state
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
-from stonekettle.server.runs import data, distributions, failures, metering, moving, noticing, people, singles, steps
+from stonekettle.server.runs import (
+    asking,
+    data,
+    distributions,
+    failures,
+    metering,
+    moving,
+    noticing,
+    people,
+    singles,
+    steps,
+)
 from stonekettle.server.runs import plate as plates
 from stonekettle.server.runs.models import Run
 
@@ -147,6 +158,27 @@ def get_visit(request: HttpRequest, run_id: int, user: int, visit: int) -> HttpR
     if found is None:
         raise Http404(f"Nothing of visit {visit} of user {user} is recorded in run {run_id}.")
     return written(found)
+
+
+@router.get("/runs/{run_id}/sql", response=asking.SqlTables)
+def get_sql(request: HttpRequest, run_id: int) -> HttpResponse:
+    """What of a run can be asked in SQL."""
+    get_object_or_404(Run.objects.only("pk"), pk=run_id)
+    return written(asking.told())
+
+
+@router.post("/runs/{run_id}/sql", response=asking.SqlAnswer)
+def ask_sql(request: HttpRequest, run_id: int, body: asking.Statement) -> HttpResponse:
+    """Ask a run in SQL: one statement that reads, answered with its first rows."""
+    run = get_object_or_404(Run.objects.defer("plan_document"), pk=run_id)
+    return HttpResponse(asking.answer(run, body.statement), content_type="application/json")
+
+
+@router.post("/runs/{run_id}/sql.csv")
+def download_sql(request: HttpRequest, run_id: int, body: asking.Statement) -> HttpResponse:
+    """The same, all rows as a table of values separated by commas."""
+    run = get_object_or_404(Run.objects.select_related("revision__experiment").defer("plan_document"), pk=run_id)
+    return download(request, run, asking.as_csv(run, body.statement), "text/csv", "answer.csv")
 
 
 def download(request: HttpRequest, run: Run, text: str | bytes, content_type: str, name: str) -> HttpResponse:

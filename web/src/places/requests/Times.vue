@@ -6,7 +6,7 @@ import { given, seconds, users } from '@/ui/format'
 
 /** How long the requests looked at took, as bars along a logarithmic scale; a stretch of it can be chosen. */
 const props = defineProps<{ found: Requests }>()
-const emit = defineEmits<{ choose: [{ slower_ms: string; within_ms: string }] }>()
+const emit = defineEmits<{ choose: [{ slower_ms: number; within_ms: number }] }>()
 const WIDTH = 680
 const BOX = { left: 24, right: 656, top: 6, bottom: 64 }
 const edges = computed(() => props.found.edges_s)
@@ -44,10 +44,10 @@ function take() {
   const stretch = chosen.value
   from.value = null
   if (!stretch) return
-  // A little outwards, since what is in a bar may lie on its edge.
-  const low = Math.max(0, (edges.value[stretch.first] ?? 0) * 1000 - 0.001)
-  const high = (edges.value[stretch.last + 1] ?? 0) * 1000
-  emit('choose', { slower_ms: low ? low.toFixed(3) : '', within_ms: high.toFixed(3) })
+  // A bar holds what took from its first edge to before its second, in whole µs.
+  const slower_ms = (edges.value[stretch.first] ?? 0) * 1000 - 0.001
+  const within_ms = (edges.value[stretch.last + 1] ?? 0) * 1000 - 0.001
+  emit('choose', { slower_ms, within_ms })
 }
 function key(event: KeyboardEvent) {
   const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key]

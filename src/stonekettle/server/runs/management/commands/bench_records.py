@@ -1,4 +1,5 @@
-"""What the records of a large run take: room, time to compact them, to find among them, and to make findings.
+"""What the records of a large run take: room, time to compact them, to find among them, to ask them in SQL, and to
+make findings.
 
 Five million requests over an hour, 30 steps, 40 resources, 31 objectives. Works in a throw-away database:
 ``./kettle bench records`` gives it one.
@@ -12,6 +13,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -26,16 +28,22 @@ from django.db import connections
 from stonekettle.engine import bundles, records
 from stonekettle.engine.rollup import Second, fold, pack_histograms
 from stonekettle.meters.samples import Catalogue, Source
+from stonekettle.report.sql import attempts
 from stonekettle.server.access import people
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.experiments import rules
 from stonekettle.server.figures import figure, tell
-from stonekettle.server.runs import analysing, data, merging, metering
+from stonekettle.server.runs import analysing, asking, data, merging, metering
+from stonekettle.server.runs.asking import StatementError
 from stonekettle.server.runs.models import Generator, GeneratorSecond, RecordBundle, Run
 from stonekettle.server.runs.search import Chosen, Filter
 
 SECONDS, RATE, STEPS, RESOURCES, LEVELS = 3_600, 1_400, 30, 40, 12
 MOST_BYTES, MOST_CPU, MOST_S, MOST_MB, WARM_S, COLD_S = 16.0, 0.10, 5.0, 500, 0.5, 3.0
+GROUPED_S, REFUSED_S = 2.0, 5.0
+BY_STEP_AND_LEVEL = (
+    "SELECT step, level, count(*), quantile_cont(response_s, 0.95) FROM requests GROUP BY ALL ORDER BY ALL"
+)
 
 
 class Command(BaseCommand):
@@ -68,6 +76,8 @@ class Command(BaseCommand):
             assert found.together()
 
         cold, warm = _taken(ask), min(_taken(ask) for _ in range(5))
+        grouped = min(_taken(lambda: asking.answer(run, BY_STEP_AND_LEVEL)) for _ in range(3))
+        slowest = max(_taken(partial(_refuse, run, one)) for one in attempts.ALL)
         connections.close_all()
         with multiprocessing.get_context("fork").Pool(1) as pool:
             found_s, found_mb = pool.apply(_findings, (run.pk,))
@@ -77,6 +87,18 @@ class Command(BaseCommand):
                 f"{cold:.2f} s, {warm * 1000:.0f} ms",
                 f"under {COLD_S:g} s, {WARM_S * 1000:.0f} ms",
                 cold < COLD_S and warm < WARM_S,
+            ),
+            figure(
+                f"SQL: {rows} records by step and level",
+                f"{grouped:.2f} s",
+                f"under {GROUPED_S:g} s",
+                grouped < GROUPED_S,
+            ),
+            figure(
+                f"{len(attempts.ALL)} hostile statements refused, the slowest",
+                f"{slowest:.2f} s",
+                f"under {REFUSED_S:g} s",
+                slowest < REFUSED_S,
             ),
             figure(
                 f"findings of {seconds} s, {STEPS} steps, {RESOURCES} resources, {STEPS + 1} objectives",
@@ -208,7 +230,15 @@ def _findings(run_id: int) -> tuple[float, float]:
     return taken, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
 
 
-def _taken(action: Callable[[], None]) -> float:
+def _refuse(run: Run, statement: str) -> None:
+    try:
+        asking.answer(run, statement)
+    except StatementError:
+        return
+    raise AssertionError(f"{statement} was answered")
+
+
+def _taken(action: Callable[[], object]) -> float:
     began = time.perf_counter()
     action()
     return time.perf_counter() - began
