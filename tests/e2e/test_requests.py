@@ -151,3 +151,24 @@ def test_a_run_that_came_without_single_requests_says_so(page: Page) -> None:
     expect(page.get_by_text("There are no single requests of this run")).to_be_visible()
     page.goto(f"/runs/{run}/sql?ask=SELECT+count(*)+FROM+steps")
     expect(page.get_by_role("alert")).to_contain_text("made by the practice twin")
+
+
+def test_a_step_has_a_page_of_its_own(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    page.get_by_test_id("steps").get_by_role("link", name="More of Buy ticket").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Buy ticket in run")
+    said = page.get_by_test_id("sentences")
+    expect(said).to_contain_text(re.compile("waiting for the first byte"))
+    expect(page.get_by_role("img", name="took_s along users: 99 %, 95 %, half")).to_be_visible()
+    expect(page.get_by_role("img", name="took_s along s: 99 %, 95 %, half")).to_be_visible()
+    expect(page.get_by_test_id("time").get_by_role("row").nth(1)).to_contain_text("all of it")
+    levels = page.get_by_test_id("at-levels").get_by_role("row")
+    expect(levels.nth(1)).to_contain_text(re.compile(r"Level \d, \d+ users"))
+    levels.nth(1).get_by_role("link", name="the slowest").click()
+    expect(page.get_by_label("Of which step").locator("option:checked")).to_have_text("Buy ticket")
+    page.get_by_test_id("rows").locator("[data-row]").first.click()
+    expect(page.get_by_test_id("anatomy")).to_contain_text("Buy ticket: status")
+    page.go_back()
+    page.set_viewport_size({"width": 480, "height": 800})
+    expect(page.get_by_test_id("time")).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth") <= 480

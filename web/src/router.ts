@@ -140,6 +140,12 @@ export const router = createRouter({
       meta: { title: 'Requests' },
     },
     {
+      path: '/runs/:id(\\d+)/steps/:step(step:\\d+)',
+      component: () => import('./places/Step.vue'),
+      props: (route) => ({ id: number(route.params.id), step: String(route.params.step) }),
+      meta: { title: 'Step' },
+    },
+    {
       path: '/runs/:id(\\d+)/sql',
       component: () => import('./places/Sql.vue'),
       props: (route) => ({ id: number(route.params.id) }),

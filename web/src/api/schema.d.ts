@@ -2036,6 +2036,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/steps/{step}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Step
+         * @description One step of a run against load: what it took at each level, with what, and where it fails its objective.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_step"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/steps.csv": {
         parameters: {
             query?: never;
@@ -5233,6 +5253,104 @@ export interface components {
             until_s: number;
             /** Lines */
             lines: components["schemas"]["StepLine"][];
+        };
+        /**
+         * GoalAt
+         * @description An objective at a level; unknown where too little was measured there.
+         */
+        GoalAt: {
+            /** Value S */
+            value_s: number | null;
+            /** Holds */
+            holds: boolean | null;
+        };
+        /**
+         * GoalOfStep
+         * @description An objective of the step: so many percent within a limit. ``fails_from`` is the place of the level from which it
+         *     is missed at every higher load, ``missed`` those of levels below at which it was missed all the same.
+         */
+        GoalOfStep: {
+            /** Percent */
+            percent: number;
+            /** Limit S */
+            limit_s: number;
+            /** Fails From */
+            fails_from: number | null;
+            /** Missed */
+            missed: number[];
+        };
+        /**
+         * PhaseMean
+         * @description A phase of the main request and its mean (s); ``files`` is what the step waited for beyond its main request.
+         */
+        PhaseMean: {
+            /** Phase */
+            phase: string;
+            /** Mean S */
+            mean_s: number;
+        };
+        /**
+         * ServerMean
+         * @description The mean time (s) that responses told of under a name (``Server-Timing``).
+         */
+        ServerMean: {
+            /** Name */
+            name: string;
+            /** Mean S */
+            mean_s: number;
+        };
+        /**
+         * StepAtLevel
+         * @description The step at a level, times in s of what succeeded: in the seconds of the level that count, or, before the run is
+         *     analysed, in all of them.
+         */
+        StepAtLevel: {
+            /** Level */
+            level: string;
+            /** Number */
+            number: number;
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Load */
+            load: number;
+            /** Count */
+            count: number;
+            /** Errors */
+            errors: number;
+            /** Mean S */
+            mean_s: number | null;
+            /** P50 S */
+            p50_s: number | null;
+            /** P95 S */
+            p95_s: number | null;
+            /** P99 S */
+            p99_s: number | null;
+            /** Phases */
+            phases: components["schemas"]["PhaseMean"][];
+            /** Servers */
+            servers: components["schemas"]["ServerMean"][];
+            /** Goals */
+            goals: components["schemas"]["GoalAt"][];
+        };
+        /**
+         * StepPage
+         * @description A step over the levels of a run, in order of load.
+         */
+        StepPage: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Journey */
+            journey: string;
+            /** Axis */
+            axis: string;
+            /** Levels */
+            levels: components["schemas"]["StepAtLevel"][];
+            /** Goals */
+            goals: components["schemas"]["GoalOfStep"][];
         };
         /**
          * Asked
@@ -9723,6 +9841,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StepTable"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPage"];
                 };
             };
         };

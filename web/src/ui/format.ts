@@ -48,6 +48,11 @@ export function percent(ratio: number | null | undefined): string {
   return `${value >= 10 || value === 0 ? Math.round(value) : figure(value)} %`
 }
 
+/** A part of a whole; what is hardly any of it is said to be so. */
+export function shareOf(ratio: number): string {
+  return ratio > 0 && ratio < 0.001 ? '< 0.1 %' : percent(ratio)
+}
+
 export function users(value: number | null | undefined): string {
   if (value === null || value === undefined) return '–'
   return String(Math.round(value)).replace(/\B(?=(\d{3})+(?!\d))/g, SPACE)

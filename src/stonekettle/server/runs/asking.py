@@ -173,7 +173,7 @@ def _readable(run: Run, statement: str, folder: Path) -> dict[str, Any]:
         rules.check_requests(run)
     named = {"moments": str(_written(tabled.moments_of(run, seconds), folder / "moments.parquet"))}
     makers: dict[str, Callable[[], pa.Table]] = {
-        "levels": lambda: tabled.levels_of(run),
+        "levels": lambda: tabled.levels_of(run, seconds),
         "seconds": lambda: tabled.seconds_of(run),
         "metrics": lambda: tabled.metrics_of(run),
     }

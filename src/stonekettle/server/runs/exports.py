@@ -43,7 +43,7 @@ def make(run: Run, what: What, tell: Tell) -> Path:
             with part.open("w", encoding="utf-8") as file:
                 file.writelines(kept.as_lines(run))
         elif what == "levels.parquet":
-            pq.write_table(tabled.levels_of(run), part, compression="zstd")
+            pq.write_table(tabled.levels_of(run, data.seconds_stored(run)), part, compression="zstd")
         elif what == "metrics.parquet":
             tell("Writing metrics", 0, 0)
             pq.write_table(tabled.metrics_of(run), part, compression="zstd")

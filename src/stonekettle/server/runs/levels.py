@@ -37,12 +37,16 @@ def found(run: Run) -> tuple[Level, ...]:
         return ()
 
 
-def of(run: Run) -> list[Held]:
-    """The levels in order of time, with the numbers that the findings give them."""
+def of(run: Run, seconds: int) -> list[Held]:
+    """The levels of a run of so many seconds in order of time, with the numbers that the findings give them."""
     measured = found(run)
     if measured:
         return [Held(one.number, one.start_s, one.end_s, one.load.delivered, one.load.kind) for one in measured]
-    ordered = [one for one in run.ordered.levels() if one.users + one.rate > 0 and one.duration_s >= MIN_HOLD_S]
+    ordered = [
+        one
+        for one in run.ordered.levels()
+        if one.users + one.rate > 0 and one.duration_s >= MIN_HOLD_S and one.start_s < seconds
+    ]
     kind: LoadKind = "arrivals" if all(group.arrives for group in run.plan.people) else "users"
     return [Held(number, one.start_s, one.end_s, one.users + one.rate, kind) for number, one in enumerate(ordered, 1)]
 

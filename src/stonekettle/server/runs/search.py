@@ -52,6 +52,7 @@ class Filter:
     groups: Sequence[int] | None = None
     users: Sequence[int] | None = None
     visit: int | None = None
+    parts: Sequence[int] | None = None
     statuses: Sequence[int] | None = None
     errors: Sequence[int] | None = None
     failed: bool | None = None
@@ -90,13 +91,17 @@ class Chosen:
     def failed(self) -> BoolArray:
         return self._gathered("error") > 0
 
+    def column(self, name: str) -> IntArray:
+        """A column of all of them, shape (total,)."""
+        return self.total_us if name == "total_us" else self._gathered(name)
+
     def page(self, *, by: Order = "start_us", descending: bool = False, offset: int = 0, limit: int = 100) -> pa.Table:
         """Them in order, ``limit`` (at most 10,000) from ``offset`` on, as a table of :data:`bundles.TABLE`."""
         limit = min(limit, MOST_ROWS)
         if offset >= self.total or limit <= 0:
             return bundles.TABLE.empty_table()
         # First the keys of all, then, where the page has some, those rows in full.
-        keys = np.split(self._ordered_by(by), np.cumsum([len(rows) for rows in self._rows])[:-1])
+        keys = np.split(self.column(by), np.cumsum([len(rows) for rows in self._rows])[:-1])
         signed = [-own if descending else own for own in keys]
         last = min(offset + limit, self.total) - 1
         bound = int(np.partition(np.concatenate(signed), last)[last])
@@ -147,9 +152,6 @@ class Chosen:
             return self._gathered(name).astype(np.int64)
         known = np.append(by_second[name], -1)
         return known[np.minimum(self._gathered("second").astype(np.int64), len(known) - 1)]
-
-    def _ordered_by(self, by: Order) -> IntArray:
-        return self.total_us if by == "total_us" else self._gathered(by)
 
     def _gathered(self, name: str) -> IntArray:
         with ThreadPoolExecutor(THREADS) as threads:
@@ -348,6 +350,7 @@ def _asked(wanted: Filter) -> dict[str, Callable[[Any], Any]]:
         "step": wanted.steps,
         "group": wanted.groups,
         "user": wanted.users,
+        "part": wanted.parts,
         "status": wanted.statuses,
         "error": wanted.errors,
     }

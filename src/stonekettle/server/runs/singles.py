@@ -167,7 +167,7 @@ def of(run: Run, asked: Asked, seconds: int) -> RequestsFound:
     """The requests wanted of a run of so many seconds. Raises :class:`Conflict` where it has no such selection."""
     wanted = _filter(run, asked, seconds)
     found = Chosen(run, wanted)
-    held = levels.of(run)
+    held = levels.of(run, seconds)
     together = [_kind_line("all", one, {}) for one in found.together()]
     edges_s, bars = bars_of(histogram.counts_of(found.total_us[~found.failed])[None].astype(np.float64))
     kinds = _by(run, found, asked.by, held, seconds) if asked.by else []

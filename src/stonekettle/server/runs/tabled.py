@@ -25,7 +25,7 @@ LEVEL = pa.schema(
 )
 
 
-def levels_of(run: Run) -> pa.Table:
+def levels_of(run: Run, seconds: int) -> pa.Table:
     """The levels of the findings, or, before there are any, those ordered."""
     rows = [
         {
@@ -43,14 +43,15 @@ def levels_of(run: Run) -> pa.Table:
         }
         for one in levels.found(run)
     ] or [
-        {"level": one.number, "from_s": one.start_s, "until_s": one.end_s, "load": one.load} for one in levels.of(run)
+        {"level": one.number, "from_s": one.start_s, "until_s": one.end_s, "load": one.load}
+        for one in levels.of(run, seconds)
     ]
     return pa.Table.from_pylist(rows, schema=LEVEL)
 
 
 def moments_of(run: Run, seconds: int) -> pa.Table:
     """To which level each of so many seconds belongs, and how many users were there."""
-    number, users = levels.by_second(levels.of(run), seconds), users_by_second(run, seconds)
+    number, users = levels.by_second(levels.of(run, seconds), seconds), users_by_second(run, seconds)
     return pa.table(
         {
             "second": pa.array(np.arange(seconds)),

@@ -22,6 +22,7 @@ from stonekettle.server.runs import (
     noticing,
     people,
     singles,
+    step_page,
     steps,
 )
 from stonekettle.server.runs import plate as plates
@@ -87,6 +88,13 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
 def get_steps(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
     """What each journey and step did in a stretch of the run, while it is under way too."""
     return written(_steps(run_id, window)[1])
+
+
+@router.get("/runs/{run_id}/steps/{step}", response=step_page.StepPage)
+def get_step(request: HttpRequest, run_id: int, step: str) -> HttpResponse:
+    """One step of a run against load: what it took at each level, with what, and where it fails its objective."""
+    run = get_object_or_404(Run.objects.defer("plan_document"), pk=run_id)
+    return written(step_page.of(run, step, data.seconds_stored(run)))
 
 
 @router.get("/runs/{run_id}/steps.csv")

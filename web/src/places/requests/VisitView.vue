@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import { phasesOf, serverTimes, useVisit, type Line } from '@/api/requests'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
-import { amount, counted, moment, percent, seconds } from '@/ui/format'
+import { amount, counted, moment, seconds, shareOf } from '@/ui/format'
 import Phases from './Phases.vue'
 
 /** One visit of one user as a strip of its steps, and under it one request: its phases, and what was said. */
@@ -48,10 +48,7 @@ const pauses = computed(() =>
   }),
 )
 const phases = computed(() => phasesOf(one.value))
-function share(part: number) {
-  const ratio = part / Math.max(1e-9, one.value.total_s)
-  return ratio < 0.001 ? 'under 0.1 %' : percent(ratio)
-}
+const share = (part: number) => shareOf(part / Math.max(1e-9, one.value.total_s))
 /** A request kept whole began within so much of its record. */
 const NEAR_US = 1_000
 const said = computed(() =>

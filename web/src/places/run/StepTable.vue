@@ -169,6 +169,13 @@ const worst = (line: StepLine) =>
                 >
                   <span v-if="line.kind === 'region'" class="label">Region</span> {{ line.name }}
                 </button>
+                <RouterLink
+                  v-if="line.kind === 'step'"
+                  class="label ml-1"
+                  :to="`/runs/${id}/steps/${line.id}`"
+                  :aria-label="`More of ${line.name}`"
+                  >more</RouterLink
+                >
               </template>
               <RouterLink
                 v-else-if="
