@@ -172,3 +172,13 @@ def test_a_step_has_a_page_of_its_own(page: Page) -> None:
     page.set_viewport_size({"width": 480, "height": 800})
     expect(page.get_by_test_id("time")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth") <= 480
+
+
+def test_each_conclusion_opens_how_it_was_computed(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    for kind, formula in (("comfort", "the lowest load N"), ("limiting", "U = U₀ + D · X / m")):
+        how = page.locator(f"[data-how={kind}]")
+        how.get_by_text("How this was computed").click()
+        expect(how).to_contain_text(formula)
+        expect(how).to_contain_text("levels after warm-up")
+        expect(how).to_contain_text("Its limits:")

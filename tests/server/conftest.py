@@ -185,6 +185,7 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "series_id": _series(run.revision).pk,
         "user": 1,
         "visit": 1,
+        "kind": "comfort",
         "step": "step:0",
         "marker_id": RunMarker.objects.create(run=run, at_s=1.0, text="deployed", who="ci").pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,

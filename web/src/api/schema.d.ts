@@ -1678,6 +1678,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/how/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Explain Note
+         * @description How the conclusion of a kind was computed: its formula with the run's own numbers, the data and the source.
+         */
+        get: operations["stonekettle_server_runs_api_explain_note"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/restore": {
         parameters: {
             query?: never;
@@ -4675,6 +4695,39 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /**
+         * Explained
+         * @description How the note of a ``kind`` was computed: ``formula`` in symbols, the run's ``numbers`` for them and what they
+         *     make in ``worked``, the ``data`` used, the ``source`` and what it does not know, its ``limits``.
+         */
+        Explained: {
+            /** Kind */
+            kind: string;
+            /** Formula */
+            formula: string;
+            /** Numbers */
+            numbers: components["schemas"]["Number"][];
+            /** Worked */
+            worked: string;
+            /** Data */
+            data: string;
+            /** Source */
+            source: string;
+            /** Limits */
+            limits: string[];
+        };
+        /**
+         * Number
+         * @description A number of the run that went into a formula.
+         */
+        Number: {
+            /** Symbol */
+            symbol: string;
+            /** Says */
+            says: string;
+            /** Value */
+            value: string;
         };
         /** KeepBody */
         KeepBody: {
@@ -9408,6 +9461,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_explain_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
             };
         };
     };

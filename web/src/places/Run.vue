@@ -344,6 +344,7 @@ useShortcuts([
       <Notes
         v-if="notes.length"
         :notes="notes"
+        v-bind="result?.findings && !live ? { run: id } : {}"
         data-testid="notes"
         @show="show"
         @hide="hovered = null"

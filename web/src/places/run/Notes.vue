@@ -2,11 +2,26 @@
 import type { Schemas } from '@/api/client'
 import Grade from '@/ui/Grade.vue'
 import Sentence from '@/ui/Sentence.vue'
+import HowComputed from './HowComputed.vue'
 
 /** Sentences beside the plate, each tied to the piece of it that proves it. While a run goes on those that a further
  * level may still change stand in pencil. */
-defineProps<{ notes: (Schemas['Note'] & { settled?: boolean })[] }>()
+defineProps<{
+  notes: (Schemas['Note'] & { settled?: boolean })[]
+  /** The run whose findings they are, once it has ended. */
+  run?: number
+}>()
 defineEmits<{ show: [Schemas['Evidence']]; hide: [] }>()
+/** Conclusions whose formula can be opened. */
+const EXPLAINED = new Set([
+  'comfort',
+  'headroom',
+  'saturation',
+  'limiting',
+  'breaking',
+  'laws',
+  'measuring',
+])
 const pencil = (note: { settled?: boolean }) => note.settled === false
 </script>
 
@@ -37,6 +52,11 @@ const pencil = (note: { settled?: boolean }) => note.settled === false
           </li>
         </ul>
       </details>
+      <HowComputed
+        v-if="run !== undefined && EXPLAINED.has(note.kind)"
+        :run="run"
+        :kind="note.kind"
+      />
     </article>
   </section>
 </template>
