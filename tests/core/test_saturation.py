@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from stonekettle.core import laws, saturation
+from stonekettle.core import analysis, laws, saturation
 from stonekettle.core.distribution import Law
 from stonekettle.core.hinge import fit_hinge
 from stonekettle.core.levels import measure
@@ -202,3 +202,22 @@ def test_levels_beyond_saturation_do_not_carry_that_it_was_not_reached() -> None
     below = few(config, 50, 150, 200)
     assert isinstance(below, Saturation)
     assert below.at_least == pytest.approx(50, abs=1)
+
+
+def test_the_laws_curves_lie_by_the_levels_and_the_bounds_above() -> None:
+    profile = climb(20, 220, 20)
+    found = analysis.analyse(
+        simulate(one_server_system(20, servers=2), visits(1.0), profile, seed=4), as_planned(profile), (), 0.05
+    )
+    point = found.saturation
+    assert isinstance(point, Saturation)
+    assert point.throughput is not None
+    drawn = saturation.curves(found.levels, found.demands, point)
+    assert drawn.throughput is not None
+    assert drawn.response_s is not None
+    assert (drawn.throughput <= drawn.bounds * 1.01).all()
+    assert drawn.bounds[-1] == pytest.approx(point.throughput.value)
+    for level in found.levels:
+        at = level.load.delivered
+        assert np.interp(at, drawn.loads, drawn.throughput) == pytest.approx(level.throughput, rel=0.07)
+        assert np.interp(at, drawn.loads, drawn.response_s) == pytest.approx(level.response_s, rel=0.4, abs=0.01)

@@ -182,3 +182,14 @@ def test_each_conclusion_opens_how_it_was_computed(page: Page) -> None:
         expect(how).to_contain_text(formula)
         expect(how).to_contain_text("levels after warm-up")
         expect(how).to_contain_text("Its limits:")
+
+
+def test_against_load_the_laws_are_drawn_beside_what_was_measured(page: Page) -> None:
+    page.goto(f"/runs/{rehearsed(page)}")
+    expect(page.get_by_test_id("notes")).to_be_visible()
+    page.keyboard.press("l")
+    throughput = page.locator("[data-row=throughput]")
+    expect(throughput).to_contain_text("at most")
+    expect(throughput).to_contain_text("by law")
+    page.keyboard.press("l")
+    expect(throughput).not_to_contain_text("by law")

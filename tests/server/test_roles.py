@@ -96,6 +96,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /runs/{run_id}/moving": (R, None),
     "GET /runs/{run_id}/errors": (R, None),
     "GET /runs/{run_id}/requests": (R, None),
+    "GET /runs/{run_id}/curves": (R, None),
     "GET /runs/{run_id}/how/{kind}": (R, None),
     "GET /runs/{run_id}/steps/{step}": (R, None),
     "GET /runs/{run_id}/levels.parquet": (R, None),

@@ -59,6 +59,7 @@ ROOM, FEW_ERRORS, PROPORTION = 0.8, 0.02, 0.85
 """A level carries that saturation was not reached by so much room and so few errors, or such proportion."""
 WIDEST = 0.12
 """With a wider half of its interval, as a share of it, the limit is not claimed."""
+CURVE_POINTS = 80
 MOST_SHIFT = 0.05
 """With a larger share of the plateau's users overdue or blind, the limit is not claimed."""
 
@@ -250,6 +251,38 @@ def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.
         return response
     variation2, use = zip(*told, strict=True)
     return replace(response, variation2=float(np.average(variation2, weights=use)))
+
+
+@dataclass(frozen=True)
+class Curves:
+    """What the laws say of throughput (per second) and the mean response (s) over the loads that were measured, four
+    arrays of shape (k,): the asymptotic ``bounds`` min(N/(R₁ + Z), X_max), and, None where there is no such curve, what
+    the closed network with the measured demands would do."""
+
+    loads: FloatArray
+    bounds: FloatArray
+    throughput: FloatArray | None
+    response_s: FloatArray | None
+
+
+def curves(levels: Sequence[Level], demands: Sequence[Demand], found: Saturation) -> Curves:
+    """The laws' curves from the lowest level to the highest, through what was ``found`` of the limit."""
+    loads: FloatArray = np.linspace(*_ends(levels), CURVE_POINTS)
+    share, _ = usual_success(levels)
+    users = levels[0].load.kind == "users"
+    slope = share / (found.light_response_s + found.think_s) if users else found.initial_slope
+    most = found.throughput or (found.ceiling.throughput if found.ceiling else None)
+    bounds = np.minimum(loads * slope, most.value if most else np.inf)
+    response = response_curve(levels, demands)
+    if response is None:
+        return Curves(loads, bounds, None, None)
+    response_s = response.curve(loads)
+    return Curves(loads, bounds, share * loads / (response_s + found.think_s), response_s)
+
+
+def _ends(levels: Sequence[Level]) -> tuple[float, float]:
+    loads = [level.load.delivered for level in levels]
+    return min(loads), max(loads)
 
 
 def _measured(levels: Sequence[Level]) -> tuple[FloatArray, FloatArray, FloatArray]:

@@ -2056,6 +2056,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Curves
+         * @description What the laws say of throughput and response over the loads that a run measured.
+         */
+        get: operations["stonekettle_server_runs_watching_api_get_curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/steps/{step}": {
         parameters: {
             query?: never;
@@ -5306,6 +5326,21 @@ export interface components {
             until_s: number;
             /** Lines */
             lines: components["schemas"]["StepLine"][];
+        };
+        /**
+         * FittedCurves
+         * @description Over ``loads``, from the lowest level to the highest: throughput (steps/s) by the asymptotic ``bounds`` and by
+         *     the closed network with the measured demands, and its mean response (s). Empty where the run bears none.
+         */
+        FittedCurves: {
+            /** Loads */
+            loads: number[];
+            /** Bounds */
+            bounds: number[];
+            /** Throughput */
+            throughput: number[];
+            /** Response S */
+            response_s: number[];
         };
         /**
          * GoalAt
@@ -9917,6 +9952,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StepTable"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_watching_api_get_curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedCurves"];
                 };
             };
         };

@@ -2,6 +2,7 @@
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
+import { useCurves } from '@/api/curves'
 import { useRun } from '@/api/queries'
 import { requestsOf } from '@/api/requests'
 import AxisSwitch from '@/plates/AxisSwitch.vue'
@@ -66,6 +67,11 @@ const selected = ref<number | null>(null)
 const result = computed(() => run.data.value?.result)
 const levels = computed(
   () => (result.value?.findings as { levels: LevelPoint[] } | null | undefined)?.levels ?? [],
+)
+const fitted = useCurves(
+  () => props.id,
+  () => axis.value === 'load' && levels.value.length > 0 && !live.value,
+  () => run.data.value?.verdict ?? '',
 )
 /** What was found, with the room above the expected peak after the limit that it is of. */
 const notes = computed(() => {
@@ -135,6 +141,7 @@ const input = computed<PlateInput | null>(() => {
     prospect: prospect.value,
     arrangement: arrangement.value,
     tokens: tokens.value,
+    ...(fitted.data.value ? { curves: fitted.data.value } : {}),
   }
 })
 /** What would come of what somebody is about to ask. */

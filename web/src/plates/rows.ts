@@ -2,6 +2,7 @@
 import type { SeriesOption } from 'echarts'
 import { amount, figure, given, load, percent, rate, seconds, users } from '@/ui/format'
 import { blurRow } from './blur'
+import { curve, curveAt } from './curves'
 import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
 import { bands, drained, flags, rules } from './marks'
 import { pinRow } from './pinRows'
@@ -192,7 +193,10 @@ function throughputRow(view: View): PlateRow {
     id: 'throughput',
     name: 'Throughput',
     kind: 'plain',
-    height: splitHeight(plate, HEIGHTS.throughput, 22),
+    height: Math.max(
+      splitHeight(plate, HEIGHTS.throughput, 22),
+      axis === 'load' && view.curves?.loads.length ? 22 + 4 * HEIGHTS.line : 0,
+    ),
     scale: { tick: counted, parts: 3, lines: true, atZero: true },
     measure: { name: 'steps/s', value: told, tell: figure },
     series: (grid) => {
@@ -205,6 +209,8 @@ function throughputRow(view: View): PlateRow {
       return [
         { ...dotted(grid, tokens.lake, levels), markArea: backdrop(view) },
         cloud(view, grid, plate.throughput, tokens.lake),
+        ...curve(view, grid, 'bounds'),
+        ...curve(view, grid, 'throughput'),
       ]
     },
     figures: (place) =>
@@ -212,7 +218,7 @@ function throughputRow(view: View): PlateRow {
         ? parts.map(
             (part, k) => `${DASH_MARKS[k]} ${figure(at(part.throughput, place))} ${part.name}`,
           )
-        : [rate(told(place)), ...journeys(view, place)],
+        : [rate(told(place)), ...journeys(view, place), ...byLaw(view, place)],
   }
 }
 
@@ -220,6 +226,16 @@ function throughputRow(view: View): PlateRow {
 function journeys({ plate }: View, place: Place): string[] {
   const done = at(plate.journeys, place)
   return done === null ? [] : [`${figure(done)} journeys/s`]
+}
+
+/** What the laws say of throughput at a load. */
+function byLaw(view: View, place: Place): string[] {
+  const most = view.axis === 'load' ? curveAt(view.curves, 'bounds', place) : null
+  const curved = view.axis === 'load' ? curveAt(view.curves, 'throughput', place) : null
+  return [
+    ...(most === null ? [] : [`┈┈ ${figure(most)} at most`]),
+    ...(curved === null ? [] : [`── ${figure(curved)} by law`]),
+  ]
 }
 
 /** Bands of load, or on the clock the stretch in which users only finish. */
@@ -270,7 +286,7 @@ function responseRow(view: View): PlateRow {
     kind: 'plain',
     height: Math.max(
       splitHeight(plate, HEIGHTS.response, 22),
-      served.length ? 22 + HEIGHTS.line * (served.length + 3) : 0,
+      served.length ? 22 + HEIGHTS.line * (served.length + (view.curves ? 4 : 3)) : 0,
     ),
     scale: { tick: given, parts: 3, lines: true, atZero: true },
     measure: {
@@ -304,6 +320,7 @@ function responseRow(view: View): PlateRow {
       return [
         ...layers,
         { ...middle, markLine: rules(view), markArea: backdrop(view) },
+        ...(plate.of === 'all' ? curve(view, grid, 'response_s') : []),
         ...served.map((one, k) =>
           dashed(grid, tokens.lake, along(view, one.mean_s), k + 1, axis === 'load'),
         ),
@@ -318,10 +335,13 @@ function responseRow(view: View): PlateRow {
         })
       const found = percentilesAt(view, place)
       if (!found) return [`p95 ${span(plate.p95, place)}`]
+      const mean =
+        axis === 'load' && plate.of === 'all' ? curveAt(view.curves, 'response_s', place) : null
       return [
         `p50 ${seconds(found.p50)}`,
         `p95 ${seconds(found.p95)}`,
         `p99 ${seconds(found.p99)}`,
+        ...(mean === null ? [] : [`── ${seconds(mean)} mean by law`]),
         ...served.map(
           (one, k) => `${DASH_MARKS[k + 1]} ${seconds(at(one.mean_s, place))} in ${one.name}`,
         ),

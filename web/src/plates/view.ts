@@ -1,5 +1,6 @@
 /** What every row of a run's plate draws along: the axis in use, cut into places. */
 import type { Schemas } from '@/api/client'
+import type { FittedCurves } from '@/api/curves'
 import type { Tokens } from '@/ui/theme'
 import type { Arrangement } from './arrangement'
 import type { Stretch } from './dragging'
@@ -59,6 +60,8 @@ export interface PlateInput {
   prospect: Profile | null
   arrangement: Arrangement
   tokens: Tokens
+  /** What the laws say over the loads that were measured, once it is known. */
+  curves?: FittedCurves
   /** Where plates stand beside each other: narrow, each row as high on the scale as in the others. */
   beside?: { most: Record<string, number> }
 }

@@ -14,6 +14,7 @@ from stonekettle.server.acts import tell
 from stonekettle.server.requests import written
 from stonekettle.server.runs import (
     asking,
+    curves,
     data,
     distributions,
     failures,
@@ -88,6 +89,12 @@ def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -
 def get_steps(request: HttpRequest, run_id: int, window: Query[plates.Stretch]) -> HttpResponse:
     """What each journey and step did in a stretch of the run, while it is under way too."""
     return written(_steps(run_id, window)[1])
+
+
+@router.get("/runs/{run_id}/curves", response=curves.FittedCurves)
+def get_curves(request: HttpRequest, run_id: int) -> HttpResponse:
+    """What the laws say of throughput and response over the loads that a run measured."""
+    return written(curves.of(get_object_or_404(Run.objects.defer("plan_document"), pk=run_id)))
 
 
 @router.get("/runs/{run_id}/steps/{step}", response=step_page.StepPage)

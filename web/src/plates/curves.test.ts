@@ -1,0 +1,16 @@
+import { expect, it } from 'vitest'
+import { curveAt } from './curves'
+import type { Place } from './view'
+
+const curves = { loads: [10, 20, 30], bounds: [1, 2, 2.5], throughput: [], response_s: [] }
+const at = (x: number) => ({ x }) as Place
+
+it('reads a curve between its points and nothing beyond them', () => {
+  expect(curveAt(curves, 'bounds', at(15))).toBeCloseTo(1.5)
+  expect(curveAt(curves, 'bounds', at(10))).toBe(1)
+  expect(curveAt(curves, 'bounds', at(30))).toBeCloseTo(2.5)
+  expect(curveAt(curves, 'bounds', at(31))).toBeNull()
+  expect(curveAt(curves, 'bounds', at(9))).toBeNull()
+  expect(curveAt(curves, 'throughput', at(15))).toBeNull()
+  expect(curveAt(undefined, 'bounds', at(15))).toBeNull()
+})
