@@ -285,3 +285,15 @@ def test_work_alone_decides_where_nothing_else_was_promised(promised: int, said:
     found = analysis.analyse(run, as_planned(SATURATING), document.core_objectives(plan), 0.05, promised=goals)
     assert result.outcome(found) == said
     assert sentences.notes(found, plan)[1].text.startswith("The most that was done at any load of this run.")
+
+
+def test_an_objective_says_when_it_was_first_missed() -> None:
+    _, notes = told(one_server_system(20, servers=2))
+    (line,) = notes["comfort"].details
+    found = re.search(r"holds to (\d+) users .*; first missed (\d+) min(?: (\d+) s)? in, with (\d+) users$", line)
+    assert found, line
+    limit, minutes, seconds, users = (int(part or 0) for part in found.groups())
+    assert limit < users <= limit + 40
+    assert (minutes * 60 + seconds) % 30 == 0  # where a level begins
+    _, notes = told(one_server_system(20, servers=2), climb(10, 50, 10))
+    assert all("first missed" not in line for line in notes["comfort"].details)

@@ -51,7 +51,7 @@ def note(analysis: Analysis, plan: Plan) -> Note:
             "hold.",
         )
     heading = title(found, analysis.load_kind)
-    details = tuple(_line(result, plan, analysis.load_kind) for result in found.results)
+    details = tuple(_line(result, plan, analysis) for result in found.results)
     between = _between(found, plan, analysis.load_kind)
     if found.status == "holds":
         return Note(
@@ -75,14 +75,35 @@ def note(analysis: Analysis, plan: Plan) -> Note:
     )
 
 
-def _line(result: ObjectiveResult, plan: Plan, kind: LoadKind) -> str:
+def _line(result: ObjectiveResult, plan: Plan, analysis: Analysis) -> str:
+    kind = analysis.load_kind
     goal = objective_text(result.objective, plan) + ("" if result.objective.decides else " (for information)")
     between = f", but not at {_loads(result.missed_at, kind)}" if result.missed_at else ""
+    first = _first_miss(result, analysis)
     if result.load is None:
-        return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}{between}"
+        return f"○ {goal}: holds to {n.load(result.level_loads[-1], kind)}{between}{first}"
     if result.broken_everywhere:
-        return f"✕ {goal}: broken at every level"
-    return f"✕ {goal}: holds to {n.load(result.load.value, kind)} ({span(result.load)}){between}"
+        return f"✕ {goal}: broken at every level{first}"
+    return f"✕ {goal}: holds to {n.load(result.load.value, kind)} ({span(result.load)}){between}{first}"
+
+
+def _first_miss(result: ObjectiveResult, analysis: Analysis) -> str:
+    """When a level missed it for the first time, and with which load."""
+    at = {level.load.delivered: level for level in analysis.levels}
+    missed = [
+        at[load]
+        for load, value in zip(result.level_loads, result.values, strict=True)
+        if load in at and misses(result.objective, value)
+    ]
+    if not missed:
+        return ""
+    first = min(missed, key=lambda level: level.start_s)
+    return f"; first missed {n.seconds(first.start_s)} in, with {n.load(first.load.delivered, analysis.load_kind)}"
+
+
+def misses(objective: Objective, value: float) -> bool:
+    """Whether a level's figure misses an objective; what is not known does not."""
+    return value < objective.limit if objective.kind == "apdex" else value > objective.limit
 
 
 def _loads(loads: Sequence[float], kind: LoadKind) -> str:
