@@ -71,6 +71,13 @@ def test_errors_are_told_by_kind_step_and_first_appearance(client: Client, faili
     assert sum(refused["trend"]) == 35
     assert sum(refused["trend"][:8]) == 1
     assert late["examples"] == []
+    # Levels of 12 s, in the second to last of which it began; the third lasts to 36 s.
+    assert [(one["name"].split(",")[0], one["count"], one["done"]) for one in late["levels"]] == [
+        ("Level 2", 2 * 4, 120),
+        ("Level 3", 2 * 12, 120),
+        ("Level 4", 2 * 4, 40),
+    ]
+    assert [one["count"] for one in refused["levels"]] == [7, 12, 12, 4]
     first, second = refused["examples"]
     assert (first["at_s"], first["user"], first["request"], first["status"]) == (5.2, 3, "GET http://x/a", 503)
     assert first["excerpt"].startswith("full full")

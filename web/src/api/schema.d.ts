@@ -5666,7 +5666,7 @@ export interface components {
         /**
          * ErrorKind
          * @description A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
-         *     frequent first, over the stretch as counts, and some examples.
+         *     frequent first, by level in order of time, over the stretch as counts, and some examples.
          */
         ErrorKind: {
             /** Kind */
@@ -5681,6 +5681,8 @@ export interface components {
             last_s: number;
             /** Steps */
             steps: components["schemas"]["StepErrors"][];
+            /** Levels */
+            levels: components["schemas"]["LevelErrors"][];
             /** Trend */
             trend: number[];
             /** Examples */
@@ -5724,6 +5726,18 @@ export interface components {
             took_s: number;
             /** Excerpt */
             excerpt: string;
+        };
+        /**
+         * LevelErrors
+         * @description How many of a kind a level had, among so many steps ``done`` in it.
+         */
+        LevelErrors: {
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+            /** Done */
+            done: number;
         };
         /**
          * StepErrors

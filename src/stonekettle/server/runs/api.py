@@ -11,11 +11,10 @@ from django.shortcuts import get_object_or_404
 from ninja import Field, File, Form, Query, Router, Schema, Status
 from ninja.files import UploadedFile
 
-from stonekettle.core.analysis import Analysis
 from stonekettle.core.headroom import PeakIn
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.strategies import PLAN, SEARCH
-from stonekettle.report import explain, findings
+from stonekettle.report import explain
 from stonekettle.report import result as results
 from stonekettle.report.explain import Explained
 from stonekettle.report.notes import headroom
@@ -46,6 +45,7 @@ from stonekettle.server.runs import (
     rules,
     uploads,
 )
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import MetricsFile, Run
 from stonekettle.server.runs.watching_api import download
 from stonekettle.server.runs.work import MetricsFileLine, line_of
@@ -273,10 +273,10 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
 def _headroom(run: Run) -> Note | None:
     """The room above the expected peak, where one is expected and there are findings of today's analysis."""
     peak = run.revision.experiment.peak
-    found = _found(run) if peak is not None else None
-    if peak is None or found is None:
+    analysis = findings_of(run) if peak is not None else None
+    if peak is None or analysis is None:
         return None
-    return headroom.note(found, peak, cast(PeakIn, run.revision.experiment.peak_in))
+    return headroom.note(analysis, peak, cast(PeakIn, run.revision.experiment.peak_in))
 
 
 @router.get("/runs/{run_id}/how/{kind}", response=Explained)
@@ -284,20 +284,12 @@ def explain_note(request: HttpRequest, run_id: int, kind: str) -> Explained:
     """How the conclusion of a kind was computed: its formula with the run's own numbers, the data and the source."""
     run = get_object_or_404(Run.objects.select_related("revision__experiment"), pk=run_id)
     peak = run.revision.experiment.peak
-    found = _found(run)
+    analysis = findings_of(run)
     expected = (peak, cast(PeakIn, run.revision.experiment.peak_in)) if peak is not None else None
-    told = explain.explain(kind, found, run.plan, expected) if found is not None else None
+    told = explain.explain(kind, analysis, run.plan, expected) if analysis is not None else None
     if told is None:
         raise Conflict(f"Run {run.pk} has no conclusion called {kind!r} that was computed by today's analysis.")
     return told
-
-
-def _found(run: Run) -> Analysis | None:
-    """The findings of a run; None where there are none of today's analysis."""
-    try:
-        return findings.read(run.result["findings"]) if run.result and run.result.get("findings") else None
-    except ValueError:
-        return None
 
 
 @router.delete("/runs/{run_id}", response={204: None})

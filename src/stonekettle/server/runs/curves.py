@@ -8,7 +8,7 @@ from stonekettle.core import saturation
 from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.run_data import SOFTWARE
 from stonekettle.core.saturation import MIN_LEVELS, Saturation
-from stonekettle.report import findings
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Run
 
 
@@ -27,17 +27,15 @@ NOTHING = FittedCurves(loads=[], bounds=[], throughput=[], response_s=[])
 
 def of(run: Run) -> FittedCurves:
     """The curves of a run's findings; none before there are findings of today's analysis."""
-    told = (run.result or {}).get("findings")
-    try:
-        found = findings.read(told) if told else None
-    except ValueError:
-        found = None
-    if found is None or not isinstance(found.saturation, Saturation) or len(found.levels) < MIN_LEVELS:
+    analysis = findings_of(run)
+    if analysis is None or not isinstance(analysis.saturation, Saturation) or len(analysis.levels) < MIN_LEVELS:
         return NOTHING
-    limiting = found.limiting
+    limiting = analysis.limiting
     evidence = limiting.evidence if isinstance(limiting, LimitingResource) else ()
     pools = {one.key for one in evidence if one.kind in SOFTWARE}  # they do no work of their own
-    fitted = saturation.curves(found.levels, [d for d in found.demands if d.key not in pools], found.saturation)
+    fitted = saturation.curves(
+        analysis.levels, [d for d in analysis.demands if d.key not in pools], analysis.saturation
+    )
     return FittedCurves(
         loads=fitted.loads.tolist(),
         bounds=fitted.bounds.tolist(),

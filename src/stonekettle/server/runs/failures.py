@@ -12,7 +12,7 @@ from ninja import Schema
 
 from stonekettle.core.types import IntArray
 from stonekettle.engine.records import error_name
-from stonekettle.server.runs import steps
+from stonekettle.server.runs import levels, steps
 from stonekettle.server.runs.models import KeptRequest, Run, RunSecond
 from stonekettle.server.runs.plate import Stretch, narrowest
 from stonekettle.server.runs.search import Chosen, Filter
@@ -30,6 +30,14 @@ class StepErrors(Schema):
     count: int
 
 
+class LevelErrors(Schema):
+    """How many of a kind a level had, among so many steps ``done`` in it."""
+
+    name: str
+    count: int
+    done: int
+
+
 class Example(Schema):
     """A request that failed, as it was kept: ``excerpt`` is the beginning of what was answered."""
 
@@ -44,7 +52,7 @@ class Example(Schema):
 
 class ErrorKind(Schema):
     """A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
-    frequent first, over the stretch as counts, and some examples."""
+    frequent first, by level in order of time, over the stretch as counts, and some examples."""
 
     kind: str
     count: int
@@ -52,6 +60,7 @@ class ErrorKind(Schema):
     first_users: float
     last_s: int
     steps: list[StepErrors]
+    levels: list[LevelErrors]
     trend: list[int]
     examples: list[Example]
 
@@ -88,7 +97,9 @@ def of(run: Run, window: Stretch, seconds: int) -> Errors:
             seen.setdefault(kind, []).append(second)
             trend = trends.setdefault(kind, np.zeros(TREND_BINS, dtype=np.int64))
             trend[(second - start) * TREND_BINS // max(1, end - start)] += count
-    by_step = _by_step(run, start, end, max(end, seconds)) if counts else {}
+    single = _Single(run, start, end, max(end, seconds)) if counts else None
+    by_step = single.by_step() if single else {}
+    by_level = single.by_level() if single else {}
     users = _users(run, width, {min(at) for at in seen.values()})
     return Errors(
         from_s=start,
@@ -104,6 +115,7 @@ def of(run: Run, window: Stretch, seconds: int) -> Errors:
                 first_users=users[min(seen[kind])],
                 last_s=max(seen[kind]),
                 steps=_steps(run, by_step.get(kind, Counter())),
+                levels=by_level.get(kind, []),
                 trend=trends[kind].tolist(),
                 examples=_examples(run, kind, start, end),
             )
@@ -127,15 +139,38 @@ def _steps(run: Run, counts: Counter[int]) -> list[StepErrors]:
     return found
 
 
-def _by_step(run: Run, start: int, end: int, seconds: int) -> dict[str, Counter[int]]:
-    """By kind how many failures each step of the plan had, from the records of single requests."""
-    looked_at = np.arange(seconds)
-    wanted = Filter(seconds=(looked_at >= start) & (looked_at < end), failed=True, counting="steps")
-    found: dict[str, Counter[int]] = {}
-    for one in Chosen(run, wanted).together(["step", "error", "status"]):
-        step, error, status = one.key
-        found.setdefault(error_name(error, status), Counter())[step] += one.count
-    return found
+class _Single:
+    """The failures of a stretch by the records of single requests."""
+
+    def __init__(self, run: Run, start: int, end: int, seconds: int) -> None:
+        at = np.arange(seconds)
+        self._run, self._stretch = run, (at >= start) & (at < end)
+        self._failed = Chosen(run, Filter(seconds=self._stretch, failed=True, counting="steps"))
+        self._held = levels.of(run, seconds)
+        self._level = levels.by_second(self._held, seconds)
+
+    def by_step(self) -> dict[str, Counter[int]]:
+        """By kind how many failures each step of the plan had."""
+        found: dict[str, Counter[int]] = {}
+        for one in self._failed.together(["step", "error", "status"]):
+            step, error, status = one.key
+            found.setdefault(error_name(error, status), Counter())[step] += one.count
+        return found
+
+    def by_level(self) -> dict[str, list[LevelErrors]]:
+        """By kind how many each level had."""
+        if not self._failed.total:
+            return {}
+        every = Chosen(self._run, Filter(seconds=self._stretch, counting="steps"))
+        done = {one.key[0]: one.count for one in every.together(["level"], {"level": self._level})}
+        names = {held.number: held.name for held in self._held}
+        found: dict[str, list[LevelErrors]] = {}
+        for one in self._failed.together(["level", "error", "status"], {"level": self._level}):
+            level, error, status = one.key
+            if level in names:
+                told = LevelErrors(name=names[level], count=one.count, done=done[level])
+                found.setdefault(error_name(error, status), []).append(told)
+        return found
 
 
 def _examples(run: Run, kind: str, start: int, end: int) -> list[Example]:

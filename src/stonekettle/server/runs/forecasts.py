@@ -7,15 +7,14 @@ import math
 from django.db.models import Q
 from ninja import Schema
 
-from stonekettle.core.analysis import Analysis
 from stonekettle.core.load import UNITS, LoadKind
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
 from stonekettle.practice.forecast import Curve, Forecast, forecast, mixed, steps_per_arrival
-from stonekettle.report import findings
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.problems import Conflict
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Run
 from stonekettle.server.runs.twins import TwinSystem, twin_for
 
@@ -148,8 +147,7 @@ def _seen(experiment: Experiment, kind: LoadKind) -> tuple[int | None, list[Seen
     """The levels of the experiment's last measured run."""
     measured = Run.objects.there().filter(revision__experiment=experiment, simulated=False, result__isnull=False)
     for run in measured.order_by("-pk")[:5]:
-        told = (run.result or {}).get("findings")
-        analysis: Analysis | None = findings.read(told) if told else None
+        analysis = findings_of(run)
         if analysis is not None and analysis.load_kind == kind and analysis.levels:
             levels = [
                 SeenLevel(load=lv.load.delivered, throughput=lv.throughput, response_s=lv.response_s)

@@ -8,9 +8,8 @@ from dataclasses import dataclass
 
 from django.conf import settings
 
-from stonekettle.core.analysis import Analysis
 from stonekettle.plan.models import Plan
-from stonekettle.report import findings
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Generator, Run
 
 USED = 0.7
@@ -33,8 +32,7 @@ def capacity() -> Capacity | None:
     runs = Run.objects.there().filter(simulated=False, result__isnull=False).order_by("-pk")
     found: list[tuple[float, Capacity]] = []
     for run in runs[:LOOK_BACK]:
-        told = (run.result or {}).get("findings")
-        analysis: Analysis | None = findings.read(told) if told else None
+        analysis = findings_of(run)
         count = Generator.objects.filter(run=run).count()
         if analysis is None or not analysis.levels or not count or analysis.measuring.cpu <= 0:
             continue

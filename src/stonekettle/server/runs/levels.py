@@ -12,7 +12,8 @@ import numpy as np
 from stonekettle.core.levels import MIN_HOLD_S, Level
 from stonekettle.core.load import LoadKind
 from stonekettle.core.types import IntArray
-from stonekettle.report import findings
+from stonekettle.report import numbers as n
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Run
 
 
@@ -27,21 +28,22 @@ class Held:
     load: float
     kind: LoadKind
 
+    @property
+    def name(self) -> str:
+        """As people call it: "Level 3, 180 users"."""
+        return f"Level {self.number}, {n.load(self.load, self.kind)}"
 
-def found(run: Run) -> tuple[Level, ...]:
+
+def measured(run: Run) -> tuple[Level, ...]:
     """The levels that the findings rest on; none where there are no findings of today's analysis."""
-    told = (run.result or {}).get("findings")
-    try:
-        return findings.read(told).levels if told else ()
-    except ValueError:
-        return ()
+    analysis = findings_of(run)
+    return analysis.levels if analysis else ()
 
 
 def of(run: Run, seconds: int) -> list[Held]:
     """The levels of a run of so many seconds in order of time, with the numbers that the findings give them."""
-    measured = found(run)
-    if measured:
-        return [Held(one.number, one.start_s, one.end_s, one.load.delivered, one.load.kind) for one in measured]
+    if known := measured(run):
+        return [Held(one.number, one.start_s, one.end_s, one.load.delivered, one.load.kind) for one in known]
     ordered = [
         one
         for one in run.ordered.levels()

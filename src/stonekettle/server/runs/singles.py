@@ -15,7 +15,6 @@ from stonekettle.core.spread import bars_of
 from stonekettle.core.types import BoolArray
 from stonekettle.engine.records import ERRORS, LED_ON, NEW_CONNECTION, WHOLE, error_name, trace_id
 from stonekettle.engine.script import cell_numbers
-from stonekettle.report import numbers as n
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import levels, steps, tabled
 from stonekettle.server.runs.levels import Held
@@ -176,7 +175,7 @@ def of(run: Run, asked: Asked, seconds: int) -> RequestsFound:
         recorded=bool(found.total) or _recorded(run),
         until_s=seconds,
         selections=[SelectionName(id=one.id, name=one.name) for one in run.layout.selections],
-        levels=[LevelStretch(name=_level_name(one), **_stretch_of(one)) for one in held],
+        levels=[LevelStretch(name=one.name, **_stretch_of(one)) for one in held],
         total=found.total,
         together=together[0] if together else None,
         edges_s=edges_s.tolist(),
@@ -269,7 +268,7 @@ def _by(run: Run, found: Chosen, by: By, held: Sequence[Held], seconds: int) -> 
         lines = []
         for one in found.together(["level"], {"level": levels.by_second(held, seconds)}):
             level = levels_by.get(one.key[0])
-            name = _level_name(level) if level else "Between levels"
+            name = level.name if level else "Between levels"
             lines.append(_kind_line(name, one, _stretch_of(level) if level else {}))
         return lines
     if by == "minute":
@@ -297,10 +296,6 @@ def _kind(run: Run, by: By, key: tuple[int, ...]) -> tuple[str, dict[str, Any]]:
 
 def _minute(number: int) -> tuple[str, dict[str, Any]]:
     return f"Minute {number + 1}", {"from_s": 60 * number, "until_s": 60 * (number + 1)}
-
-
-def _level_name(level: Held) -> str:
-    return f"Level {level.number}, {n.load(level.load, level.kind)}"
 
 
 def _stretch_of(level: Held) -> dict[str, int]:

@@ -11,7 +11,6 @@ from ninja import Schema
 
 from stonekettle.core.levels import Level
 from stonekettle.core.types import FloatArray, IntArray
-from stonekettle.report import numbers as n
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import levels, steps
 from stonekettle.server.runs.levels import Held
@@ -94,7 +93,7 @@ def of(run: Run, selection: str, seconds: int) -> StepPage:
     if found is None:
         raise Conflict(f"Run {run.pk} has no step that is called {selection!r}.")
     journey, step = run.plan.steps[found]
-    held, measured = levels.of(run, seconds), levels.found(run)
+    held, measured = levels.of(run, seconds), levels.measured(run)
     place = _places(held, measured, seconds)
     chosen = Chosen(run, Filter(steps=(found,), seconds=place > 0, counting="steps"))
     told = {one.key[0]: one for one in chosen.together(["level"], {"level": place})}
@@ -107,7 +106,7 @@ def of(run: Run, selection: str, seconds: int) -> StepPage:
         figures = _figures(own, found, told.get(level.number))
         lines.append(
             StepAtLevel(
-                level=f"Level {level.number}, {n.load(level.load, level.kind)}",
+                level=level.name,
                 number=level.number,
                 from_s=math.ceil(level.start_s),
                 until_s=math.floor(level.end_s),

@@ -41,7 +41,7 @@ def levels_of(run: Run, seconds: int) -> pa.Table:
             "completed": one.completions,
             "failed": one.errors,
         }
-        for one in levels.found(run)
+        for one in levels.measured(run)
     ] or [
         {"level": one.number, "from_s": one.start_s, "until_s": one.end_s, "load": one.load}
         for one in levels.of(run, seconds)

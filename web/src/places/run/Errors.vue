@@ -105,6 +105,12 @@ function beside(kind: ErrorKind): string[] {
               <span class="figures ml-1">{{ users(step.count) }}</span></template
             >.
           </p>
+          <p v-if="kind.levels.length" class="figures text-[13.5px]">
+            <span v-for="(level, i) in kind.levels" :key="level.name"
+              ><template v-if="i">; </template>{{ level.name }}: {{ users(level.count) }} of
+              {{ users(level.done) }} ({{ percent(level.count / level.done) }})</span
+            >.
+          </p>
           <p v-if="errors.by_step">
             <RouterLink
               :to="
