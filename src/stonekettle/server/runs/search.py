@@ -120,22 +120,21 @@ class Chosen:
         (seconds,) (−1 for seconds beyond)."""
         if not self.total:
             return []
-        code = np.zeros(self.total, dtype=np.int64)
         fields = [self._field(name, by_second or {}) for name in by]
+        code = np.zeros(self.total if fields else 0, dtype=np.int64)
         for values in fields:
             low = int(values.min())
             code = code * (int(values.max()) - low + 1) + values - low
-        kinds, first, place = np.unique(code, return_index=True, return_inverse=True)
-        order = np.argsort(place, kind="stable") if len(kinds) > 1 else np.arange(self.total)
-        edges = np.searchsorted(place[order], np.arange(len(kinds) + 1))
+        order = np.argsort(code, kind="stable") if fields else np.arange(self.total)
+        starts = np.flatnonzero(np.diff(code[order], prepend=-1)) if fields else np.zeros(1, dtype=np.int64)
         found = []
-        for kind in range(len(kinds)):
-            own = order[edges[kind] : edges[kind + 1]]
+        for start, end in zip(starts, [*starts[1:], self.total], strict=True):
+            own = order[start:end]
             good = self.total_us[own][~self.failed[own]] / 1e6
             known = good.size > 0
             found.append(
                 Together(
-                    key=tuple(int(values[first[kind]]) for values in fields),
+                    key=tuple(int(values[own[0]]) for values in fields),
                     count=own.size,
                     errors=int(self.failed[own].sum()),
                     mean_s=float(good.mean()) if known else float("nan"),
