@@ -106,6 +106,24 @@ describe('a document while it is edited', () => {
     expect(draft.saving.value).toBe('saved')
   })
 
+  it('saves each of several quick changes, so that each can be undone alone', async () => {
+    const { draft, sent, waiting, steps } = made({ name: 'a' })
+    for (const name of ['a', 'ab', 'abc', 'ab']) {
+      if (draft.doc.value) draft.doc.value.name = name
+      void draft.commit()
+    }
+    const undone = draft.go('undo')
+    for (const at of [0, 1, 2, 3]) {
+      expect(steps).toEqual([])
+      waiting[at]?.done({ name: 'a' })
+      await settled()
+    }
+    await undone
+    expect(sent.map((one) => one.document.name)).toEqual(['a', 'ab', 'abc', 'ab'])
+    expect(sent.map((one) => one.base)).toEqual([1, 2, 3, 4])
+    expect(steps).toEqual([{ way: 'undo', base: 5 }])
+  })
+
   it('is stepped back only once what is under way has been saved', async () => {
     const { draft, waiting, steps } = made({ name: 'a' })
     void draft.commit()

@@ -15,6 +15,12 @@ export interface Step {
   base: number
 }
 
+/** A document as it was when it was to be saved, and the field that was typed into. */
+interface Taken {
+  document: Record<string, unknown>
+  typed: object | null
+}
+
 export interface Held {
   document: Record<string, unknown>
   revision: number
@@ -78,8 +84,8 @@ export function useDraft<Doc extends object, D extends Held>(
   const saving = ref<Saving>('saved')
   const outdated = ref<Problem | null>(null)
   const flushes = new Map<object, () => void>()
+  const waiting: Taken[] = []
   let base = 0
-  let wanted = false
   let field: object | null = null
   let savedField: object | null = null
   let underWay: Promise<void> = Promise.resolve()
@@ -101,46 +107,44 @@ export function useDraft<Doc extends object, D extends Held>(
     { immediate: true },
   )
 
-  function current(): Record<string, unknown> {
-    const sent = pruned(doc.value) as Record<string, unknown>
-    for (const name of required) sent[name as string] = doc.value?.[name]
-    return sent
+  function current(): Taken {
+    const document = pruned(doc.value) as Record<string, unknown>
+    for (const name of required) document[name as string] = doc.value?.[name]
+    return { document: JSON.parse(JSON.stringify(document)) as typeof document, typed: field }
   }
 
-  /** Save what is there; a change made meanwhile is saved right after. */
+  /**
+   * Save what is there. What is changed while a save is under way waits for its turn, each change
+   * as one of its own, so that each can be undone alone; only the keys of one field are one.
+   */
   function commit(): Promise<void> {
     if (!doc.value || outdated.value) return Promise.resolve()
-    if (saving.value === 'saving') {
-      wanted = true
-      return underWay
-    }
-    return (underWay = sendNow())
+    const taken = current()
+    if (saving.value !== 'saving') return (underWay = sendNow(taken))
+    if (taken.typed !== null && waiting.at(-1)?.typed === taken.typed) waiting.pop()
+    waiting.push(taken)
+    return underWay
   }
 
-  async function sendNow(): Promise<void> {
+  async function sendNow({ document, typed }: Taken): Promise<void> {
     saving.value = 'saving'
-    const typed = field
     const continues = typed !== null && typed === savedField
     try {
-      const answer = await save.mutateAsync({
-        document: current(),
-        base,
-        editor: EDITOR,
-        continues,
-      })
+      const answer = await save.mutateAsync({ document, base, editor: EDITOR, continues })
       base = answer.revision
       savedField = typed
       saving.value = flushes.size ? 'typing' : 'saved'
-      if (!wanted) hideKept(doc.value, answer.document)
+      if (!waiting.length) hideKept(doc.value, answer.document)
     } catch (error) {
       saving.value = 'not saved'
       const problem = asProblem(error)
-      if (problem.status === 409 && problem.theirs !== undefined) outdated.value = problem
+      if (problem.status === 409 && problem.theirs !== undefined) {
+        outdated.value = problem
+        waiting.length = 0
+      }
     }
-    if (wanted) {
-      wanted = false
-      await commit()
-    }
+    const next = waiting.shift()
+    if (next) await sendNow(next)
   }
 
   async function go(way: 'undo' | 'redo') {
@@ -171,13 +175,12 @@ export function useDraft<Doc extends object, D extends Held>(
   })
   onBeforeUnmount(flush)
   useEventListener(window, 'pagehide', () => {
-    const pending = flushes.size > 0 || wanted || saving.value === 'saving'
     flush()
-    // What waits for an answer would wait for ever: it is sent beside.
-    if (pending && doc.value && !outdated.value && saving.value === 'saving' && wanted) {
-      wanted = false
-      void save.mutateAsync({ document: current(), base, editor: EDITOR, continues: true })
-    }
+    // What waits for an answer would wait for ever: the last of it is sent beside.
+    const last = waiting.at(-1)
+    if (!last) return
+    waiting.length = 0
+    void save.mutateAsync({ document: last.document, base, editor: EDITOR, continues: true })
   })
   useEventListener(document, 'visibilitychange', () => {
     if (document.visibilityState === 'hidden') flush()
