@@ -18,9 +18,13 @@ pytestmark = pytest.mark.e2e
 QUICK = (Path(__file__).parents[2] / "examples" / "quick.yaml").read_text()
 
 
-def write_experiment(page: Page, name: str, load: str) -> None:
+SYSTEM = re.compile(r"^system:\n(?:[ \t]+.*\n|\n)+", re.MULTILINE)
+OF_THE_DEMO = SYSTEM.sub("system: Quillport Tramways\n\n", QUICK)
+
+
+def write_experiment(page: Page, name: str, load: str, source: str = QUICK) -> None:
     page.goto(page.url.split("/experiments")[0] + "/experiments/new?as=text")
-    text = re.sub(r"climb: .*\n  - hold: .*", load, QUICK.replace("name: Quick look", f"name: {name}"))
+    text = re.sub(r"climb: .*\n  - hold: .*", load, source.replace("name: Quick look", f"name: {name}"))
     page.get_by_test_id("source").fill(text)
     expect(page.get_by_text("This plan has no faults.")).to_be_visible()
     page.get_by_role("button", name="Create experiment").click()
@@ -73,7 +77,7 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(problem).to_contain_text("Did you mean 'goal'?")
     source.fill(QUICK.replace("base_url: practice://gateway", "base_url: http://169.254.2.3"))
     expect(problem).to_contain_text("169.254.2.3 is a link-local address")
-    write_experiment(page, "Walk", "climb: {from: 30, to: 180, by: 30, every: 12 s}")
+    write_experiment(page, "Walk", "climb: {from: 30, to: 180, by: 30, every: 12 s}", OF_THE_DEMO)
     expect(page.get_by_label("Limit of objective 3")).to_have_value("450 ms")
     expect(page.get_by_test_id("load-totals")).to_contain_text("72 s, at most 180 users")
 
@@ -159,8 +163,10 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
         page.get_by_role("button", name="requests.parquet").click()
     assert pq.read_metadata(download.value.path()).num_rows == result["totals"]["requests"]
 
-    # Deleted, it is in no list; it can be had back.
     number = page.url.rsplit("/", 1)[1]
+    see_where_the_time_went(page, number)
+
+    # Deleted, it is in no list; it can be had back.
     page.get_by_role("button", name="Delete run").click()
     expect(page.get_by_test_id("room")).to_contain_text("Deleted by planner")
     page.get_by_role("link", name="Runs", exact=True).click()
@@ -169,6 +175,24 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     page.goto(f"/runs/{number}")
     page.get_by_role("button", name="Have it back").click()
     expect(page.get_by_role("button", name="Delete run")).to_be_visible()
+
+
+def see_where_the_time_went(page: Page, number: str) -> None:
+    """In one slow request, and in a step at the highest load: by traces, which agree with what responses said."""
+    page.get_by_role("link", name="Single requests").first.click()
+    page.get_by_role("row").filter(has_text="↳").first.click()
+    path = page.get_by_test_id("path")
+    expect(path).to_contain_text("Most of it was spent in ledger itself")
+    expect(path.get_by_label("Its way")).to_contain_text("waiting for a connection")
+    page.goto(f"/runs/{number}")
+    page.get_by_test_id("steps").get_by_role("link", name="Buy ticket").first.click()
+    expect(page.get_by_test_id("sentences")).to_contain_text("of its main request is spent in ledger itself")
+    expect(page.get_by_test_id("components")).to_contain_text("traces looked at")
+    told = page.request.get(f"/api/runs/{number}/steps/{page.url.rsplit('/', 1)[1]}").json()["levels"][-1]
+    traced = next(one for one in told["components"] if one["name"] == "ledger")
+    said = next(one["mean_s"] for one in told["servers"] if one["name"] == "ledger")
+    assert traced["mean_s"] == pytest.approx(said, rel=0.05)
+    page.goto(f"/runs/{number}")
 
 
 def test_think_times_are_overridden_in_the_text(page: Page) -> None:

@@ -66,6 +66,7 @@ def planner(db: None) -> User:
 def jobs_at_once(settings: Any, tmp_path: Path) -> None:
     """No worker runs beside these tests."""
     settings.JOBS_AT_ONCE, settings.SPOOL = True, tmp_path / "spool"
+    settings.LISTENERS = tmp_path / "listeners.json"
 
 
 class PatientClient(Client):

@@ -81,7 +81,7 @@ def start(
         who = account.chosen(data)
         wanted = [] if demo else ["--no-demo"]
         _manage(environment, "seed_demo", "--sign-in", str(data.sign_in_file), *wanted, say=say, who=who)
-        for name, module in _processes(site, practice_port, generators, practice).items():
+        for name, module in _processes(data, site, practice_port, generators, practice).items():
             command, log = [str(PYTHON), "-m", *module], data.logs / f"{name}.log"
             supervisor.start(Child(name, command, environment, log, identity=who.identity()))
         _wait_for_answer(site)
@@ -237,13 +237,14 @@ def _let_runs_end(supervisor: Supervisor, environment: dict[str, str], say: Call
         say(line)
 
 
-def _processes(site: Site, practice_port: int, count: int, practice: Path | None) -> dict[str, list[str]]:
+def _processes(data: Data, site: Site, practice_port: int, count: int, practice: Path | None) -> dict[str, list[str]]:
     names = [f"generator-{number}" for number in range(1, count + 1)]
     generators = {name: _worker(f"region-{REGION}", GENERATORS_EACH, name) for name in names}
     return {
         "practice": [
             "stonekettle.practice",
             *("--control-port", str(practice_port)),
+            *("--report-to", site.local, "--listeners", str(data.listeners_file)),
             *(("--config", str(practice.resolve())) if practice else ()),
         ],
         "web": ["stonekettle.server.wsgi", *site.arguments],

@@ -41,6 +41,10 @@ class Data:
         return self.folder / "settings.json"
 
     @property
+    def listeners_file(self) -> Path:
+        return self.folder / "listeners.json"
+
+    @property
     def key_file(self) -> Path:
         return self.folder / "keys"
 

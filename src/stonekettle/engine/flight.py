@@ -23,10 +23,16 @@ from stonekettle.engine.user import User
 CONNECT_TIMEOUT_MS = 10_000
 MAX_REDIRECTS = 10
 REDIRECTS = frozenset({301, 302, 303, 307, 308})
-TRACED_EACH = 100
-"""One visit in so many asks for its traces to be kept: as little as a system in production keeps."""
 _OWN_ONLY = (b"authorization:", b"cookie:")
 _OF_BODIES = (b"content-type:",)
+
+
+@dataclass(frozen=True)
+class Tracing:
+    """How requests name their traces: by the run's ``seed``; one visit in ``each`` asks for its traces to be kept."""
+
+    seed: int = 0
+    each: int = 100
 
 
 @dataclass(slots=True, eq=False)
@@ -34,14 +40,14 @@ class Flight:
     """A handle with the request it carries, or carried last. ``part`` accompanies a main request; ``whole`` tells that
     everything of its answer is taken; ``refused`` says why it was not let through. ``hops`` counts the redirects it
     followed, ``url`` is where it waits to be let since ``held_at``, ``place`` is which request of its step it
-    carries, and ``due`` and ``begun`` are of the first of them; ``seed`` is the run's, for the names of traces;
-    ``lead`` and ``tail`` are those of the step and user ``named``."""
+    carries, and ``due`` and ``begun`` are of the first of them; ``tracing`` is how it names its traces, ``lead`` and
+    ``tail`` are those of the step and user ``named``."""
 
     user: User
     handle: pycurl.Curl
     gates: Gates
     part: bool = False
-    seed: int = 0
+    tracing: Tracing = Tracing()
     hops: int = 0
     place: int = 0
     home: tuple[str, str] | None = None
@@ -65,10 +71,10 @@ class Flight:
     tail: bytes = b""
 
     @classmethod
-    def of(cls, user: User, gates: Gates = OPEN, *, part: bool = False, seed: int = 0) -> Flight:
+    def of(cls, user: User, gates: Gates = OPEN, *, part: bool = False, tracing: Tracing = Tracing()) -> Flight:
         """A handle of the user's, with its connections and cookies, that goes where ``gates`` let it."""
         assert user.share is not None  # given when it came
-        made = cls(user, _new_handle(user.share), gates, part, seed)
+        made = cls(user, _new_handle(user.share), gates, part, tracing)
         made.handle.setopt(pycurl.OPENSOCKETFUNCTION, _guarded_socket(made))
         return made
 
@@ -173,10 +179,10 @@ class Flight:
         if self.named != (request.step, number):
             # All but the visit and the place stays what it was: numbers cost the loop time to write.
             self.named = request.step, number
-            before, _, after = records.trace_parts(self.seed, number, 0, request.step)
+            before, _, after = records.trace_parts(self.tracing.seed, number, 0, request.step)
             self.lead = f"traceparent: 00-{before}".encode()
             self.tail = f"{after}-{number:08x}{request.step & 0xFFFF:04x}".encode()
-        wanted = b"-01" if (number + visit) % TRACED_EACH == 0 else b"-00"
+        wanted = b"-01" if records.is_traced(number, visit, self.tracing.each) else b"-00"
         return [*headers, b"%b%08x%b%04x%b" % (self.lead, visit, self.tail, self.place + 1 & 0xFFFF, wanted)]
 
     def capture_headers(self) -> None:

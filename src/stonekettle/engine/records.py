@@ -166,6 +166,17 @@ def trace_id(seed: int, user: int, visit: int, step: int) -> str:
     return "".join(trace_parts(seed, user, visit, step))
 
 
+def is_traced(user: int, visit: int, each: int) -> bool:
+    """Whether a visit asks for its traces to be kept, as one in ``each`` does."""
+    return (user + visit) % each == 0
+
+
+def named_by(trace: str) -> tuple[int, int, int, int]:
+    """The run, the user, the visit and the step that a trace belongs to if it is one of :func:`trace_id`."""
+    run, user, visit, step = (int(trace[at : at + 8], 16) for at in range(0, 32, 8))
+    return run, user, visit, step
+
+
 def trace_parts(seed: int, user: int, visit: int, step: int) -> tuple[str, str, str]:
     """The digits of :func:`trace_id` before those of the visit, those, and the rest."""
     return f"{seed & 0xFFFFFFFF:08x}{user:08x}", f"{visit:08x}", f"{step:08x}"

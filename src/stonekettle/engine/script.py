@@ -28,6 +28,10 @@ _UNSAFE_IN_URL = {ord(" "): "%20", **{c: f"%{c:02X}" for c in range(0x20)}}
 NO_CELL = -1
 DEFAULT_AGENT = "stone-kettle"
 
+LEAST_TRACED = 100
+TRACED_PEOPLE = 60
+"""Traces are asked for as many as so many people make, at least one visit in a hundred."""
+
 
 @dataclass(frozen=True, slots=True)
 class Request:
@@ -132,7 +136,8 @@ class GroupTerms:
 @dataclass(frozen=True)
 class Script:
     """All journeys of a plan and its groups, ready to be walked. ``step_names`` are preceded by their journeys';
-    ``numbers`` are those of the cells (:func:`cell_numbers`), ``secrets`` those that stand in the plan."""
+    ``numbers`` are those of the cells (:func:`cell_numbers`), ``secrets`` those that stand in the plan; one visit in
+    ``traced_each`` asks for its traces to be kept."""
 
     journeys: tuple[tuple[Request, ...], ...]
     groups: tuple[GroupTerms, ...]
@@ -143,6 +148,7 @@ class Script:
     samples: tuple[Mapping[str, str], ...]
     secrets: frozenset[str] = frozenset()
     timing_names: tuple[str, ...] = ()
+    traced_each: int = LEAST_TRACED
 
     def row(self, number: int) -> dict[str, str]:
         """Row ``number`` of every feed side by side, each round and round."""
@@ -171,7 +177,14 @@ def compile_plan(plan: Plan) -> Script:
         tuple(journey.sample for journey in plan.journeys),
         frozenset(secrecy.texts_in(document.to_document(plan))),
         server_timing.names_of(plan),
+        traced_each(plan),
     )
+
+
+def traced_each(plan: Plan) -> int:
+    """One visit in so many asks for its traces to be kept: enough to tell of each level, and little to carry for what
+    is measured."""
+    return max(1, min(LEAST_TRACED, most_users(plan) // TRACED_PEOPLE))
 
 
 def most_users(plan: Plan) -> int:

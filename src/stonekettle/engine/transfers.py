@@ -19,7 +19,7 @@ import pycurl
 from stonekettle.engine.driver import Driver
 from stonekettle.engine.evenly import Evenly
 from stonekettle.engine.examine import Response
-from stonekettle.engine.flight import Flight, new_share
+from stonekettle.engine.flight import Flight, Tracing, new_share
 from stonekettle.engine.gates import OPEN, Gates
 from stonekettle.engine.kept import EXCERPT, LOOKED_AT, MOST_WAITING, Choice, Whole, Why
 from stonekettle.engine.lives import Values
@@ -81,7 +81,7 @@ class Transfers:
         slot: int = 0,
         gates: Gates = OPEN,
     ) -> None:
-        self._seed = seed
+        self._tracing = Tracing(seed, script.traced_each)
         self._gates = gates
         self._held: deque[Flight] = deque()
         self.buffer = RecordBuffer()
@@ -127,7 +127,7 @@ class Transfers:
             self._take_over(user, self._kept[user.group].pop())
             return
         user.share = new_share()
-        user.main = Flight.of(user, self._gates, seed=self._seed)
+        user.main = Flight.of(user, self._gates, tracing=self._tracing)
         if any(self._limits[user.group]):
             user.main.slow_to(*self._limits[user.group])
 
@@ -424,7 +424,7 @@ class Transfers:
             wanted.append(other)
         down, up = self._limits[user.group]
         for other in wanted:
-            flight = user.free.pop() if user.free else Flight.of(user, self._gates, part=True, seed=self._seed)
+            flight = user.free.pop() if user.free else Flight.of(user, self._gates, part=True, tracing=self._tracing)
             if down or up:
                 # They share the line, so many at a time as go side by side.
                 beside = min(len(wanted), CONNECTIONS_PER_HOST)

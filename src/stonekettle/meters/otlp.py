@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import gzip
 import io
+import json
 import math
 import zlib
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from statistics import median
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from google.protobuf import json_format
-from google.protobuf.message import DecodeError
+from google.protobuf.message import DecodeError, Message
 from opentelemetry.proto.collector.metrics.v1.metrics_service_pb2 import ExportMetricsServiceRequest
 from opentelemetry.proto.common.v1.common_pb2 import KeyValue
 from opentelemetry.proto.metrics.v1.metrics_pb2 import AggregationTemporality, Metric
@@ -26,12 +27,13 @@ MAX_BODY = 8_000_000
 UNSET_SERVICE = "unknown_service"
 CLOCK_OFF_S = 1.5
 """Time stamps this far from their arrival come from another clock and are moved onto ours."""
+M = TypeVar("M", bound=Message)
 _DELTA = AggregationTemporality.AGGREGATION_TEMPORALITY_DELTA
 _INSTANCE_KEYS = ("service.instance.id", "host.name", "k8s.pod.name", "container.id")
 
 
 class OtlpError(ValueError):
-    """A body that holds no OTLP metrics; the message says why."""
+    """A body that holds no OTLP request of the kind expected; the message says why."""
 
 
 @dataclass(frozen=True)
@@ -69,20 +71,10 @@ class Arrival:
 
 def read(body: bytes, content_type: str, encoding: str) -> tuple[PushedPoints, ...]:
     """Points by service and instance. Raises :class:`OtlpError`."""
-    body = _plain(body, encoding)
-    request = ExportMetricsServiceRequest()
-    try:
-        if "json" in content_type:
-            json_format.Parse(body, request, ignore_unknown_fields=True)
-        elif "protobuf" in content_type:
-            request.ParseFromString(body)
-        else:
-            raise OtlpError(f"the content type {content_type!r} is neither application/x-protobuf nor application/json")
-    except (DecodeError, json_format.ParseError, UnicodeDecodeError) as error:
-        raise OtlpError(f"this is no OTLP metrics request: {error}") from error
+    request = parsed(ExportMetricsServiceRequest(), body, content_type, encoding, "metrics")
     found = []
     for resource in request.resource_metrics:
-        attributes = _labels(resource.resource.attributes)
+        attributes = labels_of(resource.resource.attributes)
         points: list[Point] = []
         skipped: list[str] = []
         for metric in (m for scope in resource.scope_metrics for m in scope.metrics):
@@ -90,8 +82,7 @@ def read(body: bytes, content_type: str, encoding: str) -> tuple[PushedPoints, .
             points += known
             if not known:
                 skipped.append(metric.name)
-        instance = next((attributes[key] for key in _INSTANCE_KEYS if key in attributes), "pushed")
-        service = attributes.get("service.name", UNSET_SERVICE)
+        service, instance = sender(attributes)
         if unkeepable(service, attributes.items()):
             raise OtlpError(f"the attributes of a resource cannot be kept: {unkeepable(service, attributes.items())}")
         found.append(PushedPoints(service, instance, tuple(points), tuple(skipped)))
@@ -129,6 +120,41 @@ def series(component: str, arrivals: Sequence[Arrival], zero: float) -> tuple[Sa
     return tuple(found)
 
 
+def parsed(
+    request: M,
+    body: bytes,
+    content_type: str,
+    encoding: str,
+    what: str,
+    amend: Callable[[dict[str, Any]], None] = lambda told: None,
+) -> M:
+    """A request filled with a body's content; ``amend`` changes JSON in which bytes are not written as protobuf's own
+    JSON has them. Raises :class:`OtlpError`."""
+    body = _plain(body, encoding)
+    try:
+        if "json" in content_type:
+            told = json.loads(body)
+            if not isinstance(told, dict):
+                raise OtlpError(f"this is no OTLP {what} request: its JSON is no object")
+            amend(told)
+            json_format.ParseDict(told, request, ignore_unknown_fields=True)
+        elif "protobuf" in content_type:
+            request.ParseFromString(body)
+        else:
+            raise OtlpError(f"the content type {content_type!r} is neither application/x-protobuf nor application/json")
+    except (DecodeError, json_format.ParseError, ValueError, RecursionError) as error:
+        if isinstance(error, OtlpError):
+            raise
+        raise OtlpError(f"this is no OTLP {what} request: {error}") from error
+    return request
+
+
+def sender(attributes: Mapping[str, str]) -> tuple[str, str]:
+    """The service and the instance that a resource's attributes name."""
+    instance = next((attributes[key] for key in _INSTANCE_KEYS if key in attributes), "pushed")
+    return attributes.get("service.name", UNSET_SERVICE), instance
+
+
 def _plain(body: bytes, encoding: str) -> bytes:
     if encoding == "gzip":
         try:
@@ -139,7 +165,7 @@ def _plain(body: bytes, encoding: str) -> bytes:
     elif encoding not in ("", "identity"):
         raise OtlpError(f"the encoding {encoding!r} is not supported; send gzip or none")
     if len(body) > MAX_BODY:
-        raise OtlpError(f"the body is over {MAX_BODY // 1_000_000} MB; push more often, or fewer metrics")
+        raise OtlpError(f"the body is over {MAX_BODY // 1_000_000} MB; push more often, or less at a time")
     return body
 
 
@@ -154,11 +180,11 @@ def _points(metric: Metric) -> Iterable[Point]:
             value = point.as_double if point.HasField("as_double") else float(point.as_int)
             if math.isfinite(value):
                 kind: Kind = "counter" if counter else "gauge"
-                yield Point(name, _labels(point.attributes), kind, _seconds(point), value, delta)
+                yield Point(name, labels_of(point.attributes), kind, _seconds(point), value, delta)
     elif data == "histogram":
         delta = metric.histogram.aggregation_temporality == _DELTA
         for point in metric.histogram.data_points:
-            labels, t = _labels(point.attributes), _seconds(point)
+            labels, t = labels_of(point.attributes), _seconds(point)
             so_far = 0
             bounds = [*(f"{bound:g}" for bound in point.explicit_bounds), "+Inf"]
             for bound, count in zip(bounds, point.bucket_counts, strict=False):
@@ -172,7 +198,8 @@ def _seconds(point: Any) -> float:
     return float(point.time_unix_nano / 1e9)
 
 
-def _labels(attributes: Iterable[KeyValue]) -> dict[str, str]:
+def labels_of(attributes: Iterable[KeyValue]) -> dict[str, str]:
+    """The attributes that are single values, as text."""
     found: dict[str, str] = {}
     for attribute in attributes:
         kind = attribute.value.WhichOneof("value")

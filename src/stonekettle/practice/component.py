@@ -208,12 +208,23 @@ class LiveComponent:
         instance.leak()
 
     async def serve(
-        self, instance: LiveInstance, visit: Visit, draws: Draws, at: float, op: str, address: str = ""
+        self,
+        instance: LiveInstance,
+        visit: Visit,
+        draws: Draws,
+        at: float,
+        op: str,
+        address: str = "",
+        inner: list[tuple[str, float, float]] | None = None,
     ) -> float:
-        """One visit that arrives at ``at`` for a request of ``address``; when it ends (loop seconds)."""
+        """One visit that arrives at ``at`` for a request of ``address``; when it ends (loop seconds). What it waits for
+        or does other than at the cpu is added to ``inner``: its name, and from when to when."""
+        seen: list[tuple[str, float, float]] = [] if inner is None else inner
         cpu, disk, _ = self.servers_of(instance.number)
         if self.pool is not None:
+            asked = at
             at = await self.pool.enter(at)
+            seen.append(("waiting for a connection", asked, at))
         try:
             self._start_jobs(at)
             if draws.idle is not None:
@@ -230,9 +241,12 @@ class LiveComponent:
                 slow *= shapes.disk_slowness(self.config, at)
                 at = await self._sleep_until(disk.serve(at, draws.disk() * slow))
                 instance.latency[op].add(at - arrived)
+                seen.append(("disk", arrived, at))
                 instance.blocks[op].add(self._random.choices(BLOCK_BYTES, _BLOCK_WEIGHTS[op])[0])
             if draws.lock is not None:
+                asked = at
                 at = await self._hold_the_lock(at, draws.lock() * self._drift(at))
+                seen.append(("lock", asked, at))
         finally:
             if self.pool is not None:
                 self.pool.leave(at)

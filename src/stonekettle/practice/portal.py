@@ -70,7 +70,7 @@ class Portal:
 
     def _counted(self, route: str, handler: Handler) -> Handler:
         async def answer(request: web.Request) -> web.StreamResponse:
-            spent = await self._system.visit_all(self._routes[route], request.path_qs)
+            spent = await self._system.answer(self._routes[route], request)
             self._system.answered[f"{request.method} {request.path.partition('/T-')[0]}"] += 1
             response = await handler(request)
             timing = ", ".join(f"{name};dur={seconds * 1000:.2f}" for name, seconds in spent.items())

@@ -11,6 +11,7 @@ import json
 from collections import Counter
 from collections.abc import Callable, Coroutine
 from functools import partial
+from pathlib import Path
 from random import Random
 
 from aiohttp import web
@@ -21,6 +22,7 @@ from stonekettle.practice import cloud, shapes
 from stonekettle.practice.component import VISIT_BYTES, Draws, Failed, LiveComponent, LiveInstance, Refused
 from stonekettle.practice.config import PracticeConfig, Route, Visit
 from stonekettle.practice.portal import Portal
+from stonekettle.practice.telling import Part, Telling, Walk, started_at
 
 ENTRY = "gateway"
 CLOUD = "cloud"
@@ -50,18 +52,44 @@ class LiveSystem:
             for visit in route.visits
         }
         self.answered: Counter[str] = Counter()
+        self.telling: Telling | None = None
 
-    async def visit_all(self, route: Route, address: str = "") -> dict[str, float]:
-        """Visit the route's components in order for ``address``, some beside each other; seconds spent in each."""
+    async def answer(self, route: Route, request: web.Request) -> dict[str, float]:
+        """Do what a request of a route needs; seconds spent in each component."""
+        walk = self.telling.begin(request.headers.get("traceparent"), route.name) if self.telling else None
+        if walk is None or self.telling is None:
+            return await self.visit_all(route, request.path_qs)
+        try:
+            return await self.visit_all(route, request.path_qs, walk)
+        finally:
+            self.telling.end(walk, ENTRY)
+
+    async def visit_all(self, route: Route, address: str = "", walk: Walk | None = None) -> dict[str, float]:
+        """Visit the route's components in order for ``address``, some beside each other; seconds spent in each. What
+        they do is added to the ``walk``."""
         entered: list[tuple[LiveComponent, LiveInstance]] = []
         spent: dict[str, float] = {}
         op = "read" if route.method == "GET" else "write"
 
         async def visit_one(visit: Visit, at: float) -> float:
             component = self.components[visit.component]
-            instance = component.enter()
-            entered.append((component, instance))
-            left = await component.serve(instance, visit, self._draws[route.name, visit.component], at, op, address)
+            seen: list[tuple[str, float, float]] = []
+            number, left, failed = 0, at, True
+            try:
+                instance = component.enter()
+                number = instance.number
+                entered.append((component, instance))
+                draws = self._draws[route.name, visit.component]
+                left = await component.serve(instance, visit, draws, at, op, address, seen)
+                failed = False
+            except Failed:
+                left = self.clock()
+                raise
+            finally:
+                if walk is not None:
+                    name = "work" if visit.component == ENTRY else route.name
+                    stay = Part(visit.component, number, name, walk.ids(), walk.root, at, left, failed)
+                    walk.add(stay, seen)
             spent[visit.component] = left - at
             return left
 
@@ -91,7 +119,7 @@ def _handler(system: LiveSystem, route: Route) -> Callable[[web.Request], Corout
         if request.can_read_body:
             await request.read()
         try:
-            spent = await system.visit_all(route, request.path_qs)
+            spent = await system.answer(route, request)
         except Refused as refused:
             system.answered["503"] += 1
             return web.json_response({"error": f"{refused} is overloaded"}, status=503)
@@ -123,17 +151,24 @@ def metrics_page(instance: LiveInstance) -> web.Application:
 
 
 class PracticeServer:
-    """Listens for every component. ``control_port`` 0 picks a free one."""
+    """Listens for every component. ``control_port`` 0 picks a free one. Traces are pushed to ``report_to``, an address
+    and the file that names who listens there; None: to nobody."""
 
-    def __init__(self, config: PracticeConfig, control_port: int = 0) -> None:
-        self.config, self.control_port = config, control_port
+    def __init__(
+        self, config: PracticeConfig, control_port: int = 0, report_to: tuple[str, Path] | None = None
+    ) -> None:
+        self.config, self.control_port, self.report_to = config, control_port, report_to
         self.directory: dict[str, list[str]] = {}
         self._runners: list[web.AppRunner] = []
+        self._pushing: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
         loop = asyncio.get_running_loop()
         self.system = LiveSystem(self.config, loop.time)
         self.portal = Portal(self.system)
+        if self.report_to is not None:
+            self.system.telling = Telling(*self.report_to, started_at(self.system.clock))
+            self._pushing = loop.create_task(self.system.telling.push_forever())
         for name, component in self.system.components.items():
             if not component.config.metered:
                 continue
@@ -152,6 +187,8 @@ class PracticeServer:
         self.control_port = await self._listen(control, self.control_port)
 
     async def stop(self) -> None:
+        if self._pushing is not None:
+            self._pushing.cancel()
         for runner in self._runners:
             await runner.cleanup()
 
@@ -172,9 +209,9 @@ class PracticeServer:
         return web.json_response({"total": sum(answered.values()), "by_route": answered})
 
 
-async def serve_forever(config: PracticeConfig, control_port: int) -> None:
+async def serve_forever(config: PracticeConfig, control_port: int, report_to: tuple[str, Path] | None = None) -> None:
     """Serve until cancelled; prints the directory as one line of JSON when ready."""
-    server = PracticeServer(config, control_port)
+    server = PracticeServer(config, control_port, report_to)
     await server.start()
     print(json.dumps({"control": server.control_port, **server.directory}), flush=True)
     try:

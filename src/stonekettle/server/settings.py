@@ -17,6 +17,8 @@ KEY_FILE = Path(os.environ.get("KETTLE_KEY_FILE", DATA / "keys"))
 """Opens and seals what is encrypted at rest."""
 SPOOL = DATA / "spool"
 """Where uploaded files wait for the job that reads them."""
+LISTENERS = DATA / "listeners.json"
+"""Names the systems that the practice system pushes traces to, with their tokens."""
 JOBS_AT_ONCE = False
 """Whether jobs are done by whoever asks for them, without a worker."""
 DEBUG = False

@@ -8,6 +8,7 @@ import type { paths } from './schema'
 
 export type Requests = Schemas['RequestsFound']
 export type Line = Schemas['RequestRow']
+export type Stay = Schemas['PathStay']
 export type KindLine = Schemas['KindRow']
 export type Visit = Schemas['WholeVisit']
 export type Asked = NonNullable<paths['/api/runs/{run_id}/requests']['get']['parameters']['query']>
@@ -134,6 +135,17 @@ export function phasesOf(line: Line): Phase[] {
     before = end
     return [{ name, hatch, seconds }]
   })
+}
+
+/** How long a request was in each component itself, the longest first; "" is outside of all that told. */
+export function byComponent(stays: Stay[], whole: number): { name: string; seconds: number }[] {
+  const found = new Map<string, number>()
+  for (const stay of stays) found.set(stay.component, (found.get(stay.component) ?? 0) + stay.own_s)
+  const told = [...found.values()].reduce((sum, own) => sum + own, 0)
+  found.set('', Math.max(0, whole - told))
+  return [...found]
+    .map(([name, own]) => ({ name, seconds: own }))
+    .toSorted((a, b) => b.seconds - a.seconds)
 }
 
 /** What the servers said of the time they took (Server-Timing), in s, in their order. */

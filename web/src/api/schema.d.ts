@@ -697,6 +697,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/systems/{system_id}/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Push Traces
+         * @description Receive traces (OTLP over HTTP, protobuf or JSON) with the system's token as bearer. What belongs to requests of
+         *     its runs is kept.
+         */
+        post: operations["stonekettle_server_systems_api_push_traces"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/systems/{system_id}/runners": {
         parameters: {
             query?: never;
@@ -1888,6 +1909,26 @@ export interface paths {
          * @description The requests kept whole, once the file has been made: failures, the slowest and some by chance, one a line.
          */
         get: operations["stonekettle_server_runs_api_download_kept"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/traces.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Traces
+         * @description What servers told of single requests, once the file has been made: a trace a line, as OTLP's JSON.
+         */
+        get: operations["stonekettle_server_runs_api_download_traces"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3141,7 +3182,8 @@ export interface components {
         };
         /**
          * SystemDetail
-         * @description ``document`` is the system's own document, its secrets replaced by "(kept)".
+         * @description ``document`` is the system's own document, its secrets replaced by "(kept)"; ``played`` is whether it is the
+         *     practice system, ``traced_at`` when traces of its runs came last.
          */
         SystemDetail: {
             /** Id */
@@ -3177,6 +3219,10 @@ export interface components {
             can_redo: boolean;
             /** Token Hint */
             token_hint: string;
+            /** Played */
+            played: boolean;
+            /** Traced At */
+            traced_at: string | null;
             /** Pins */
             pins: components["schemas"]["PinBody"][];
         };
@@ -4909,7 +4955,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "levels.parquet" | "metrics.parquet";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "traces.jsonl" | "levels.parquet" | "metrics.parquet";
         };
         /**
          * Now
@@ -5343,6 +5389,23 @@ export interface components {
             response_s: number[];
         };
         /**
+         * ComponentMean
+         * @description The mean time (s) that the step's main request spent in a component itself, and its interval (95 %; null where
+         *     too few requests were told of); "" stands for outside of all that told. ``traced`` requests were looked at.
+         */
+        ComponentMean: {
+            /** Name */
+            name: string;
+            /** Mean S */
+            mean_s: number;
+            /** Low S */
+            low_s: number | null;
+            /** High S */
+            high_s: number | null;
+            /** Traced */
+            traced: number;
+        };
+        /**
          * GoalAt
          * @description An objective at a level; unknown where too little was measured there.
          */
@@ -5419,6 +5482,8 @@ export interface components {
             phases: components["schemas"]["PhaseMean"][];
             /** Servers */
             servers: components["schemas"]["ServerMean"][];
+            /** Components */
+            components: components["schemas"]["ComponentMean"][];
             /** Goals */
             goals: components["schemas"]["GoalAt"][];
         };
@@ -5664,9 +5729,20 @@ export interface components {
             false_share: number;
         };
         /**
+         * ComponentErrors
+         * @description How many of a kind failed in a component, the innermost that told so of them.
+         */
+        ComponentErrors: {
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+        };
+        /**
          * ErrorKind
          * @description A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
-         *     frequent first, by level in order of time, over the stretch as counts, and some examples.
+         *     frequent first, by level in order of time, by component where servers told of them (``traced`` of them), over the
+         *     stretch as counts, and some examples.
          */
         ErrorKind: {
             /** Kind */
@@ -5683,6 +5759,10 @@ export interface components {
             steps: components["schemas"]["StepErrors"][];
             /** Levels */
             levels: components["schemas"]["LevelErrors"][];
+            /** Components */
+            components: components["schemas"]["ComponentErrors"][];
+            /** Traced */
+            traced: number;
             /** Trend */
             trend: number[];
             /** Examples */
@@ -5890,7 +5970,8 @@ export interface components {
          * @description One request, or a step with several as one (``whole``). Times in s: ``start_s`` since the run's start, ``late_s``
          *     after it was due; ``dns_s`` to ``total_s`` from its own start, each to the end of that phase; 0 where there was no
          *     such phase. The true response time lies between total − ``blind_s`` and total. ``part`` is the how-manyeth of its
-         *     step, ``texts`` whether headers and bodies are kept, ``trace`` the id that it sent.
+         *     step, ``texts`` whether headers and bodies are kept, ``traced`` whether servers told of its way, ``trace`` the id
+         *     that it sent.
          */
         RequestRow: {
             /** Start Us */
@@ -5943,6 +6024,8 @@ export interface components {
             sent: number;
             /** Texts */
             texts: boolean;
+            /** Traced */
+            traced: boolean;
             /** Trace */
             trace: string;
         };
@@ -5977,6 +6060,31 @@ export interface components {
             lines: components["schemas"]["RequestRow"][];
         };
         /**
+         * PathStay
+         * @description A stay of a request on its way, in the order of the way: ``depth`` others are around it, ``own_s`` of its time is
+         *     in none within. ``start_s`` is since its request's start, moved where a server's clock differs from ours.
+         */
+        PathStay: {
+            /** Part */
+            part: number;
+            /** Component */
+            component: string;
+            /** Instance */
+            instance: string;
+            /** Name */
+            name: string;
+            /** Depth */
+            depth: number;
+            /** Start S */
+            start_s: number;
+            /** Length S */
+            length_s: number;
+            /** Own S */
+            own_s: number;
+            /** Failed */
+            failed: boolean;
+        };
+        /**
          * WholeTexts
          * @description What a request and its answer said, as far as it was kept (secrets masked); ``why`` it was kept, ``size`` the
          *     answer's in bytes.
@@ -6003,7 +6111,8 @@ export interface components {
         };
         /**
          * WholeVisit
-         * @description Everything that a user's visit sent, in order, and what is kept of it in full.
+         * @description Everything that a user's visit sent, in order, what is kept of it in full, and the ways of its requests through
+         *     the system as far as servers told of them, by the id of their trace.
          */
         WholeVisit: {
             /** User */
@@ -6018,6 +6127,10 @@ export interface components {
             lines: components["schemas"]["RequestRow"][];
             /** Texts */
             texts: components["schemas"]["WholeTexts"][];
+            /** Paths */
+            paths: {
+                [key: string]: components["schemas"]["PathStay"][];
+            };
         };
         /** SqlColumnTold */
         SqlColumnTold: {
@@ -6730,7 +6843,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "levels.parquet" | "metrics.parquet";
+            what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "traces.jsonl" | "levels.parquet" | "metrics.parquet";
             /** Size */
             size: number;
         };
@@ -8085,6 +8198,26 @@ export interface operations {
         };
     };
     stonekettle_server_systems_api_push_metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_systems_api_push_traces: {
         parameters: {
             query?: never;
             header?: never;
@@ -9735,6 +9868,26 @@ export interface operations {
         };
     };
     stonekettle_server_runs_api_download_kept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stonekettle_server_runs_api_download_traces: {
         parameters: {
             query?: never;
             header?: never;

@@ -19,6 +19,7 @@ const level = (number: number, waiting: number, holds: boolean | null, more = {}
     { phase: 'receiving', mean_s: 0.1 },
   ],
   servers: [],
+  components: [],
   goals: [{ value_s: waiting, holds }],
   ...more,
 })
@@ -44,6 +45,18 @@ describe('what is said of a step', () => {
     )
     expect(time).toBe(
       'At level 3, 300 users, 90 % of its mean of 1.00 s is waiting for the first byte, 900 ms where it was 100 ms at level 1, 100 users.',
+    )
+  })
+  it('says in which component most of it was spent, by how many traces, and how that grew', () => {
+    const through = (ledger: number) => ({
+      components: [
+        { name: 'ledger', mean_s: ledger, low_s: ledger * 0.9, high_s: ledger * 1.1, traced: 40 },
+        { name: '', mean_s: 0.1, low_s: null, high_s: null, traced: 40 },
+      ],
+    })
+    const levels = [level(1, 0.1, true, through(0.1)), level(2, 0.6, true, through(0.4))]
+    expect(sentencesOf(page(levels, null)).at(-1)).toBe(
+      'By 40 traces at level 2, 200 users, 80 % (72 % to 88 %) of its main request is spent in ledger itself, 400 ms where it was 100 ms at level 1, 100 users.',
     )
   })
   it('does not call the highest level alone for good', () => {

@@ -45,6 +45,31 @@ export function partsOf(level: StepAtLevel): Part[] {
 export const wholeOf = (level: StepAtLevel) =>
   partsOf(level).reduce((sum, part) => sum + part.seconds, 0)
 
+/** Of how many requests servers told at a level. */
+export const tracedOf = (level: StepAtLevel) => level.components[0]?.traced ?? 0
+
+/** In which component most of the main request's time was spent at the highest level that traces tell of. */
+function throughOf(page: StepPage): string[] {
+  const told = page.levels.filter((level) => tracedOf(level) > 0)
+  const [low, high] = [told[0], told.at(-1)]
+  const most = high?.components.toSorted((a, b) => b.mean_s - a.mean_s)[0]
+  if (!low || !high || !most) return []
+  const whole = high.components.reduce((sum, one) => sum + one.mean_s, 0)
+  const where = most.name ? `in ${most.name} itself` : 'outside of all that told of itself'
+  const between =
+    most.low_s === null || most.high_s === null
+      ? ''
+      : ` (${percent(most.low_s / whole)} to ${percent(Math.min(1, most.high_s / whole))})`
+  const before = low.components.find((one) => one.name === most.name)?.mean_s ?? 0
+  const grown =
+    low === high
+      ? ''
+      : `, ${seconds(most.mean_s)} where it was ${seconds(before)} at ${low.level.toLowerCase()}`
+  return [
+    `By ${counted(tracedOf(high), 'trace')} at ${high.level.toLowerCase()}, ${percent(most.mean_s / whole)}${between} of its main request is spent ${where}${grown}.`,
+  ]
+}
+
 /** What is to be said of the step, the most telling sentence first. */
 export function sentencesOf(page: StepPage): string[] {
   const goals = page.goals.map((goal) => {
@@ -79,7 +104,7 @@ export function sentencesOf(page: StepPage): string[] {
   const says = server
     ? ` Of the servers that tell, ${server.name} took most: ${seconds(server.mean_s)}.`
     : ''
-  return [...goals, `${time}${grown}.${says}`]
+  return [...goals, `${time}${grown}.${says}`, ...throughOf(page)]
 }
 
 /** What of the run is missing for the rest of the page. */

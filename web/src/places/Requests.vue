@@ -188,8 +188,13 @@ function move(event: KeyboardEvent, by: number) {
                 </td>
                 <td class="whitespace-nowrap" :class="line.error ? 'text-brick' : ''">
                   {{ line.error || line.status
-                  }}<span v-if="line.texts" class="label" title="Headers and body are kept">
-                    ¶</span
+                  }}<span v-if="line.texts" class="label" title="Headers and body are kept"> ¶</span
+                  ><span
+                    v-if="line.traced"
+                    class="label"
+                    title="Its way through the system is kept"
+                  >
+                    ↳</span
                   >
                 </td>
                 <td class="!pt-2"><Phases :line="line" :most="most" /></td>
@@ -208,7 +213,8 @@ function move(event: KeyboardEvent, by: number) {
             >
             <span class="label">
               {{ users(first + 1) }} to {{ users(first + lines.length) }} of
-              {{ users(found.total) }}; ¶ headers and body are kept. Enter opens a row.
+              {{ users(found.total) }}; ¶ headers and body are kept, ↳ its way through the system.
+              Enter opens a row.
             </span>
           </p>
         </div>

@@ -10,6 +10,7 @@ import Problem from '@/ui/Problem.vue'
 import { given, percent, seconds, users } from '@/ui/format'
 import Distribution from './run/Distribution.vue'
 import AnswerRow from './sql/AnswerRow.vue'
+import ComponentColumns from './step/ComponentColumns.vue'
 import TimeColumns from './step/TimeColumns.vue'
 
 /** One step of a run: from where on it fails, what it took at each load and over time, and with what. */
@@ -105,6 +106,11 @@ const toRequests = (level: StepAtLevel, more: Record<string, string> = {}) =>
       </div>
       <TimeColumns
         v-if="found.levels.some((level) => level.phases.length)"
+        :levels="found.levels"
+        :unit="found.axis"
+      />
+      <ComponentColumns
+        v-if="found.levels.some((level) => level.components.length)"
         :levels="found.levels"
         :unit="found.axis"
       />

@@ -57,7 +57,6 @@ const summary = computed(() => {
 const unmetered = computed(() =>
   components.value.filter((c) => !c.meters?.length).map((c) => c.name),
 )
-const pushes = computed(() => components.value.some((c) => c.meters?.some((m) => m.otlp)))
 const archived = computed(() => system.data.value?.archived ?? false)
 const { reads } = useRole()
 
@@ -109,7 +108,12 @@ async function copy() {
           every 5 s.
         </p>
       </section>
-      <PushToken v-if="pushes" :id="id" :hint="system.data.value.token_hint" />
+      <PushToken
+        :id="id"
+        :hint="system.data.value.token_hint"
+        :played="system.data.value.played"
+        :traced-at="system.data.value.traced_at"
+      />
       <Runners :id="id" />
       <Keeping :id="id" />
       <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">

@@ -5,7 +5,6 @@ import {
   GridComponent,
   MarkAreaComponent,
   MarkLineComponent,
-  TooltipComponent,
 } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
@@ -19,6 +18,5 @@ use([
   GridComponent,
   MarkAreaComponent,
   MarkLineComponent,
-  TooltipComponent,
   CanvasRenderer,
 ])

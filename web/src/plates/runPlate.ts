@@ -95,7 +95,6 @@ function assemble(view: View, rows: (Overlaid & Placed)[]): EChartsOption {
       lineStyle: { color: tokens.ink2, width: 1 },
       snap: false,
     },
-    tooltip: { trigger: 'axis', showContent: false },
     series: [
       ...rows.flatMap((row, grid) => row.series(grid)),
       ...overlaid.map(({ over, grid }, k) => overLine(view, over, grid, rows.length + k)),

@@ -6,7 +6,7 @@ from stonekettle.core import analysis
 from stonekettle.core import facts as core_facts
 from stonekettle.plan import document
 from stonekettle.report import result
-from stonekettle.server.runs import baselines, bundling, data, facts, kept, merging, metering
+from stonekettle.server.runs import baselines, bundling, data, facts, kept, merging, metering, traces
 from stonekettle.server.runs.models import Run
 
 
@@ -15,6 +15,7 @@ def analyse(run: Run, *, state: str, cause: str) -> None:
     merging.merge(run.pk)
     bundling.compact(run.pk)
     kept.settle(run)
+    traces.settle(run)
     plan, loaded = run.plan, data.load(run)
     measured = loaded.run
     metering.complete(run, loaded)

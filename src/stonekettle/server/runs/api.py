@@ -399,6 +399,12 @@ def download_kept(request: HttpRequest, run_id: int) -> FileResponse:
     return _made(_ended(run_id), "kept.jsonl")
 
 
+@router.get("/runs/{run_id}/traces.jsonl")
+def download_traces(request: HttpRequest, run_id: int) -> FileResponse:
+    """What servers told of single requests, once the file has been made: a trace a line, as OTLP's JSON."""
+    return _made(_ended(run_id), "traces.jsonl")
+
+
 @router.get("/runs/{run_id}/levels.parquet")
 def download_levels(request: HttpRequest, run_id: int) -> FileResponse:
     """The levels that the findings rest on, once the file has been made."""

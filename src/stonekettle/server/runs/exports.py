@@ -12,10 +12,11 @@ from django.conf import settings
 from django.db.models import Sum
 
 from stonekettle.report import result as results
-from stonekettle.server.runs import bundling, data, kept, tabled
+from stonekettle.server.runs import bundling, data, kept, tabled, traces
 from stonekettle.server.runs.models import RecordBundle, Run
 
-What = Literal["requests.parquet", "seconds.csv", "kept.jsonl", "levels.parquet", "metrics.parquet"]
+What = Literal["requests.parquet", "seconds.csv", "kept.jsonl", "traces.jsonl", "levels.parquet", "metrics.parquet"]
+_BY_REQUEST = ("requests.parquet", "kept.jsonl", "traces.jsonl")
 KEPT_S = 12 * 3600.0
 
 Tell = Callable[[str, int, int], None]
@@ -24,7 +25,7 @@ Tell = Callable[[str, int, int], None]
 def path_of(run: Run, what: What) -> Path:
     """Where the file of the run as it is now lies, once it has been made."""
     # What is marked, or found anew, changes nothing that was measured; these files tell both.
-    state = f"{run.sequence}" if what in ("requests.parquet", "kept.jsonl") else f"{run.sequence}.{run.story}"
+    state = f"{run.sequence}" if what in _BY_REQUEST else f"{run.sequence}.{run.story}"
     return Path(settings.SPOOL) / "exports" / f"run-{run.pk}-{state}-{what}"
 
 
@@ -42,6 +43,10 @@ def make(run: Run, what: What, tell: Tell) -> Path:
             tell("Writing requests", 0, 0)
             with part.open("w", encoding="utf-8") as file:
                 file.writelines(kept.as_lines(run))
+        elif what == "traces.jsonl":
+            tell("Writing traces", 0, 0)
+            with part.open("w", encoding="utf-8") as file:
+                file.writelines(traces.as_lines(run))
         elif what == "levels.parquet":
             pq.write_table(tabled.levels_of(run, data.seconds_stored(run)), part, compression="zstd")
         elif what == "metrics.parquet":

@@ -12,13 +12,14 @@ from ninja import Schema
 
 from stonekettle.core.types import IntArray
 from stonekettle.engine.records import error_name
-from stonekettle.server.runs import levels, steps
+from stonekettle.server.runs import components, levels, steps, traces
 from stonekettle.server.runs.models import KeptRequest, Run, RunSecond
 from stonekettle.server.runs.plate import Stretch, narrowest
 from stonekettle.server.runs.search import Chosen, Filter
 
 TREND_BINS = 60
 MOST_EXAMPLES = 3
+MOST_TRACED = 1_000
 EXCERPT = 600
 
 
@@ -38,6 +39,13 @@ class LevelErrors(Schema):
     done: int
 
 
+class ComponentErrors(Schema):
+    """How many of a kind failed in a component, the innermost that told so of them."""
+
+    name: str
+    count: int
+
+
 class Example(Schema):
     """A request that failed, as it was kept: ``excerpt`` is the beginning of what was answered."""
 
@@ -52,7 +60,8 @@ class Example(Schema):
 
 class ErrorKind(Schema):
     """A kind of error in the stretch: its first one (under so many ``first_users``) and its last, by step the most
-    frequent first, by level in order of time, over the stretch as counts, and some examples."""
+    frequent first, by level in order of time, by component where servers told of them (``traced`` of them), over the
+    stretch as counts, and some examples."""
 
     kind: str
     count: int
@@ -61,6 +70,8 @@ class ErrorKind(Schema):
     last_s: int
     steps: list[StepErrors]
     levels: list[LevelErrors]
+    components: list[ComponentErrors]
+    traced: int
     trend: list[int]
     examples: list[Example]
 
@@ -100,6 +111,7 @@ def of(run: Run, window: Stretch, seconds: int) -> Errors:
     single = _Single(run, start, end, max(end, seconds)) if counts else None
     by_step = single.by_step() if single else {}
     by_level = single.by_level() if single else {}
+    by_component = single.by_component() if single else {}
     users = _users(run, width, {min(at) for at in seen.values()})
     return Errors(
         from_s=start,
@@ -116,6 +128,12 @@ def of(run: Run, window: Stretch, seconds: int) -> Errors:
                 last_s=max(seen[kind]),
                 steps=_steps(run, by_step.get(kind, Counter())),
                 levels=by_level.get(kind, []),
+                components=[
+                    ComponentErrors(name=name, count=count)
+                    for name, count in by_component.get(kind, Counter()).most_common()
+                    if name is not None
+                ],
+                traced=by_component.get(kind, Counter()).total(),
                 trend=trends[kind].tolist(),
                 examples=_examples(run, kind, start, end),
             )
@@ -170,6 +188,16 @@ class _Single:
             if level in names:
                 told = LevelErrors(name=names[level], count=one.count, done=done[level])
                 found.setdefault(error_name(error, status), []).append(told)
+        return found
+
+    def by_component(self) -> dict[str, Counter[str | None]]:
+        """By kind in which component those failed that servers told of; None: in none of them."""
+        names = ("user", "visit", "step", "error", "status")
+        rows = zip(*(self._failed.column(name).tolist() for name in names), strict=True)
+        kinds = {(user, visit, step): error_name(error, status) for user, visit, step, error, status in rows}
+        found: dict[str, Counter[str | None]] = {}
+        for request, spans in traces.of_requests(self._run, kinds, MOST_TRACED).items() if kinds else ():
+            found.setdefault(kinds[request], Counter())[components.failing(self._run, spans)] += 1
         return found
 
 

@@ -65,7 +65,8 @@ class Run(models.Model):
     seconds; ``meter_columns`` names the values of its :class:`MeterSecond` rows. ``course`` is where its load stands
     (:meth:`engine.course.Course.standing`), from its beginning on, ``living`` what is known of it so far,
     ``stands`` how its objectives and stop rules do by the last seconds (:class:`noticing.Standing`);
-    ``story`` rises with whatever happens to it beside its measurements.
+    ``story`` rises with whatever happens to it beside its measurements; traces of it are held whose chance is below
+    ``traced_below``.
     """
 
     revision = models.ForeignKey(Revision, models.CASCADE, related_name="runs")
@@ -94,6 +95,7 @@ class Run(models.Model):
     deleted_at = models.DateTimeField(null=True)
     deleted_by = models.CharField(max_length=150, default="")
     kept = models.BooleanField(default=False)
+    traced_below = models.FloatField(default=1.0)
     requests_gone_at = models.DateTimeField(null=True)
     seconds_gone_at = models.DateTimeField(null=True)
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
@@ -487,6 +489,27 @@ class KeptRequest(models.Model):
 
     def __str__(self) -> str:
         return f"a request of step {self.step} in run {self.run_id}"
+
+
+class Trace(models.Model):
+    """What servers told at one time of a request's way through them: ``spans`` are rows of
+    :class:`meters.otlp_traces.PushedSpan`, of the trace that the run's ``user``, ``visit`` and ``step`` name. Its
+    ``chance`` (0 to 1) is the same for all that is told of it; those below the run's ``traced_below`` are held."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="traces")
+    user = models.PositiveBigIntegerField()
+    visit = models.PositiveBigIntegerField()
+    step = models.PositiveIntegerField()
+    chance = models.FloatField()
+    received_at = models.FloatField()
+    spans: models.JSONField[Any, Any] = models.JSONField()
+
+    class Meta:
+        indexes = (models.Index(fields=["run", "step"], name="traces_by_step"),)
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return f"a trace of step {self.step} in run {self.run_id}"
 
 
 class RunFact(models.Model):

@@ -23,6 +23,7 @@ from stonekettle.server.runs.models import (
     Run,
     RunQuerySet,
     RunSecond,
+    Trace,
 )
 from stonekettle.server.systems.models import System
 
@@ -120,6 +121,7 @@ def _past(system: System, days: int | None) -> RunQuerySet:
 def _drop_requests(run: Run) -> None:
     RecordBundle.objects.filter(run=run).delete()
     KeptRequest.objects.filter(run=run).delete()
+    Trace.objects.filter(run=run).delete()
     GeneratorSecond.objects.filter(generator__run=run, bundled=True).delete()
     search.forget(run)
     exports.forget(run)

@@ -14,6 +14,7 @@ from stonekettle.server.runs.models import (
     RecordBundle,
     Run,
     RunSecond,
+    Trace,
 )
 
 
@@ -30,6 +31,7 @@ def of(run: Run) -> Room:
     return Room(
         requests=_stored(RecordBundle, {"run": run}, "content")
         + _stored(KeptRequest, {"run": run}, "texts")
+        + _stored(Trace, {"run": run}, "spans")
         + _stored(GeneratorSecond, {"generator__run": run}, "records", "rollup", "histograms"),
         seconds=_stored(RunSecond, {"run": run}, "figures", "told", "histograms"),
         metrics=_stored(MeterScrape, {"run": run}, "chunk")

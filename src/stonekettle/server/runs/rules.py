@@ -23,6 +23,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs.models import TARGET_LENGTH, Run, RunSecond, RunWish, Transition
+from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems import runners
 from stonekettle.server.targets import allowances
 
@@ -89,6 +90,8 @@ def _made(account: Account, revision: Revision, plan: Plan, **told: Any) -> Run:
         **told,
     )
     Transition.objects.create(run=run, state=run.state, cause=run.cause)
+    if run.system is not None:
+        systems.let_tell(run.system)
     return run
 
 

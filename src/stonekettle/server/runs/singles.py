@@ -16,7 +16,8 @@ from stonekettle.core.types import BoolArray
 from stonekettle.engine.records import ERRORS, LED_ON, NEW_CONNECTION, WHOLE, error_name, trace_id
 from stonekettle.engine.script import cell_numbers
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import levels, steps, tabled
+from stonekettle.server.runs import components, levels, steps, tabled, traces
+from stonekettle.server.runs.components import PathStay
 from stonekettle.server.runs.levels import Held
 from stonekettle.server.runs.models import GeneratorSecond, KeptRequest, RecordBundle, Run
 from stonekettle.server.runs.plate import SelectionName, Stretch
@@ -64,7 +65,8 @@ class RequestRow(Schema):
     """One request, or a step with several as one (``whole``). Times in s: ``start_s`` since the run's start, ``late_s``
     after it was due; ``dns_s`` to ``total_s`` from its own start, each to the end of that phase; 0 where there was no
     such phase. The true response time lies between total − ``blind_s`` and total. ``part`` is the how-manyeth of its
-    step, ``texts`` whether headers and bodies are kept, ``trace`` the id that it sent."""
+    step, ``texts`` whether headers and bodies are kept, ``traced`` whether servers told of its way, ``trace`` the id
+    that it sent."""
 
     start_us: int
     start_s: float
@@ -91,6 +93,7 @@ class RequestRow(Schema):
     received: int
     sent: int
     texts: bool
+    traced: bool
     trace: str
 
 
@@ -152,7 +155,8 @@ class WholeTexts(Schema):
 
 
 class WholeVisit(Schema):
-    """Everything that a user's visit sent, in order, and what is kept of it in full."""
+    """Everything that a user's visit sent, in order, what is kept of it in full, and the ways of its requests through
+    the system as far as servers told of them, by the id of their trace."""
 
     user: int
     visit: int
@@ -160,6 +164,7 @@ class WholeVisit(Schema):
     group: str
     lines: list[RequestRow]
     texts: list[WholeTexts]
+    paths: dict[str, list[PathStay]]
 
 
 def of(run: Run, asked: Asked, seconds: int) -> RequestsFound:
@@ -200,7 +205,17 @@ def visit_of(run: Run, user: int, visit: int) -> WholeVisit | None:
         group=lines[0].group,
         lines=lines,
         texts=[WholeTexts(start_us=one.start_us, why=one.why, **one.texts) for one in kept],
+        paths=_paths(run, user, visit, lines),
     )
+
+
+def _paths(run: Run, user: int, visit: int, lines: Sequence[RequestRow]) -> dict[str, list[PathStay]]:
+    found = {}
+    for step, spans in traces.of_visit(run, user, visit).items():
+        trace = trace_id(run.pk, user, visit, step)
+        took = {line.part: line.total_s for line in lines if line.trace == trace}
+        found[trace] = components.path_of(run, user, step, spans, took)
+    return found
 
 
 def _recorded(run: Run) -> bool:
@@ -322,6 +337,7 @@ def _lines(run: Run, page: pa.Table) -> list[RequestRow]:
     groups = [group.name for group in plan.people]
     rows: list[dict[str, Any]] = page.to_pylist()
     kept = _kept(run, rows)
+    traced = traces.told_of(run, {row["user"] for row in rows})
     found = []
     for row in rows:
         journey, step = plan.steps[row["step"]]
@@ -351,6 +367,7 @@ def _lines(run: Run, page: pa.Table) -> list[RequestRow]:
                     for at in kept.get((row["user"], row["visit"], row["step"]), ())
                     if row["part"] == 0
                 ),
+                traced=(row["user"], row["visit"], row["step"]) in traced,
                 trace=trace_id(run.pk, row["user"], row["visit"], row["step"]),
             )
         )

@@ -12,7 +12,8 @@ from ninja import Schema
 from stonekettle.core.levels import Level
 from stonekettle.core.types import FloatArray, IntArray
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import levels, steps
+from stonekettle.server.runs import components, levels, steps
+from stonekettle.server.runs.components import ComponentMean
 from stonekettle.server.runs.levels import Held
 from stonekettle.server.runs.models import Goal, Run, RunSecond
 from stonekettle.server.runs.plate import narrowest
@@ -62,6 +63,7 @@ class StepAtLevel(Schema):
     p99_s: float | None
     phases: list[PhaseMean]
     servers: list[ServerMean]
+    components: list[ComponentMean]
     goals: list[GoalAt]
 
 
@@ -98,6 +100,7 @@ def of(run: Run, selection: str, seconds: int) -> StepPage:
     chosen = Chosen(run, Filter(steps=(found,), seconds=place > 0, counting="steps"))
     told = {one.key[0]: one for one in chosen.together(["level"], {"level": place})}
     phases, servers = _phases(run, found, place, told), _servers(run, found, place)
+    through = components.by_level(run, found, place)
     goals = [goal for goal in run.goals if goal.selection == selection]
     further = _further(chosen, place, [goal.percent for goal in goals])
     lines = []
@@ -113,6 +116,7 @@ def of(run: Run, selection: str, seconds: int) -> StepPage:
                 load=level.load,
                 phases=phases.get(level.number, []),
                 servers=servers.get(level.number, []),
+                components=through.get(level.number, []),
                 goals=[_goal_at(goal, figures, further.get((level.number, goal.percent))) for goal in goals],
                 **vars(figures),
             )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from collections.abc import Callable
+from datetime import UTC, datetime
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -15,10 +16,10 @@ from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server import problems
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.drafts import DraftBody, StepBody
-from stonekettle.server.runs import retention
+from stonekettle.server.runs import retention, traces
 from stonekettle.server.runs import shelf as shelves
 from stonekettle.server.runs.models import Run
-from stonekettle.server.systems import pushes, rules, runners
+from stonekettle.server.systems import listening, pushes, rules, runners
 from stonekettle.server.systems.checks import MeterCheck, check
 from stonekettle.server.systems.models import System
 from stonekettle.server.systems.pins import PinBody
@@ -45,13 +46,16 @@ class SystemLine(Schema):
 
 
 class SystemDetail(SystemLine):
-    """``document`` is the system's own document, its secrets replaced by "(kept)"."""
+    """``document`` is the system's own document, its secrets replaced by "(kept)"; ``played`` is whether it is the
+    practice system, ``traced_at`` when traces of its runs came last."""
 
     document: dict[str, Any]
     revision: int
     can_undo: bool
     can_redo: bool
     token_hint: str
+    played: bool
+    traced_at: datetime | None
     pins: list[PinBody]
 
 
@@ -187,15 +191,28 @@ def save_pins(request: HttpRequest, system_id: int, body: PinsBody) -> list[PinB
 @router.post("/systems/{system_id}/v1/metrics", auth=None)
 def push_metrics(request: HttpRequest, system_id: int) -> HttpResponse:
     """Receive metrics (OTLP over HTTP, protobuf or JSON) with the system's token as bearer."""
+    return _pushed(request, system_id, "metrics", pushes.keep)
+
+
+@router.post("/systems/{system_id}/v1/traces", auth=None)
+def push_traces(request: HttpRequest, system_id: int) -> HttpResponse:
+    """Receive traces (OTLP over HTTP, protobuf or JSON) with the system's token as bearer. What belongs to requests of
+    its runs is kept."""
+    return _pushed(request, system_id, "traces", traces.keep)
+
+
+def _pushed(
+    request: HttpRequest, system_id: int, what: str, keep: Callable[[System, bytes, str, str], int]
+) -> HttpResponse:
     system = System.objects.filter(pk=system_id).first()
     scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     if system is None or scheme.lower() != "bearer" or not rules.is_token(system, token.strip()):
         return problems.problem(401, "Not signed in", "Send the system's token: 'Authorization: Bearer kettle-…'.")
     content_type = request.headers.get("Content-Type", "")
     try:
-        pushes.keep(system, request.body, content_type, request.headers.get("Content-Encoding", ""))
+        keep(system, request.body, content_type, request.headers.get("Content-Encoding", ""))
     except OtlpError as error:
-        return problems.problem(400, "Not OTLP metrics", f"{str(error)[0].upper()}{str(error)[1:]}.")
+        return problems.problem(400, f"Not OTLP {what}", f"{str(error)[0].upper()}{str(error)[1:]}.")
     if "json" in content_type:
         return HttpResponse("{}", content_type="application/json")
     return HttpResponse(b"", content_type="application/x-protobuf")
@@ -228,6 +245,7 @@ def _line(system: System) -> dict[str, Any]:
 
 
 def _detail(system: System) -> SystemDetail:
+    told_at = traces.last_told(system)
     return SystemDetail(
         **_line(system),
         document=secrecy.in_system(system.document, secrecy.hide),
@@ -235,6 +253,8 @@ def _detail(system: System) -> SystemDetail:
         can_undo=system.can_undo,
         can_redo=system.can_redo,
         token_hint=system.token_hint,
+        played=listening.is_played(system),
+        traced_at=None if told_at is None else datetime.fromtimestamp(told_at, UTC),
         pins=[PinBody(**pin) for pin in system.pins],
     )
 

@@ -15,8 +15,10 @@ from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.acts import Account, act
 from stonekettle.server.drafts import Document, Drafts
+from stonekettle.server.systems import listening
 from stonekettle.server.systems.models import System
 
+PRACTICE_SYSTEM = "the practice system"
 NEW_NAME = "New system"
 NEW_BASE_URL = "http://127.0.0.1:8000"
 
@@ -50,11 +52,20 @@ def duplicate(actor: Actor, system: System) -> System:
 
 @act("made a new token for", Role.PLANNER)
 def new_token(account: Account, system: System) -> str:
-    """A fresh token for pushing metrics; the one before is worth nothing any more."""
+    """A fresh token for pushing metrics and traces; the one before is worth nothing any more. The practice system
+    takes it over by itself."""
     token = f"kettle-{secrets.token_urlsafe(24)}"
     System.objects.filter(pk=system.pk).update(token_digest=_digest(token), token_hint=token[-4:])
+    if listening.is_played(system):
+        transaction.on_commit(lambda: listening.tell(system, token))
     account.about("system", system.pk, system.name)
     return token
+
+
+def let_tell(system: System) -> None:
+    """Let the practice system tell of single requests, where it is this one and nobody has made a token for that."""
+    if listening.is_played(system) and not system.token_digest:
+        new_token(Actor.itself(PRACTICE_SYSTEM), system)
 
 
 @act("changed the figures shown of", Role.PLANNER)

@@ -4,6 +4,7 @@ import { phasesOf, serverTimes, useVisit, type Line } from '@/api/requests'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
 import { amount, counted, moment, seconds, shareOf } from '@/ui/format'
+import PathView from './PathView.vue'
 import Phases from './Phases.vue'
 
 /** One visit of one user as a strip of its steps, and under it one request: its phases, and what was said. */
@@ -57,6 +58,9 @@ const said = computed(() =>
     : visit.value?.texts.find((text) => Math.abs(text.start_us - one.value.start_us) <= NEAR_US),
 )
 const servers = computed(() => serverTimes(said.value?.headers ?? ''))
+const way = computed(() =>
+  (visit.value?.paths[one.value.trace] ?? []).filter((stay) => stay.part === one.value.part),
+)
 const WHY: Record<string, string> = {
   failed: 'kept since it failed',
   slow: 'kept as one of the slowest',
@@ -174,6 +178,8 @@ const WHY: Record<string, string> = {
         Trace <code class="break-all">{{ one.trace }}</code>
       </p>
     </div>
+
+    <PathView v-if="way.length" :line="one" :stays="way" />
 
     <div v-if="said" class="space-y-2 text-[13.5px]" data-testid="said">
       <p class="break-all">

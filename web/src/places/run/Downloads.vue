@@ -11,6 +11,7 @@ const made: { what: ExportWhat; holds: string }[] = [
   { what: 'seconds.csv', holds: 'each second' },
   { what: 'requests.parquet', holds: 'each request' },
   { what: 'kept.jsonl', holds: 'some, with headers and bodies' },
+  { what: 'traces.jsonl', holds: 'what servers told of some' },
   { what: 'levels.parquet', holds: 'each level measured' },
   { what: 'metrics.parquet', holds: 'each sample of the meters' },
 ]

@@ -111,6 +111,16 @@ function beside(kind: ErrorKind): string[] {
               {{ users(level.done) }} ({{ percent(level.count / level.done) }})</span
             >.
           </p>
+          <p v-if="kind.traced" class="text-[13.5px]" data-testid="failed-in">
+            Of {{ users(kind.traced) }} that servers told of,
+            <template v-if="kind.components.length">
+              <span v-for="(one, i) in kind.components" :key="one.name"
+                ><template v-if="i">, </template
+                ><span class="figures">{{ users(one.count) }}</span> failed in {{ one.name }}</span
+              >.
+            </template>
+            <template v-else>none says that it failed.</template>
+          </p>
           <p v-if="errors.by_step">
             <RouterLink
               :to="
