@@ -7,10 +7,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from stonekettle.core.blur import assess
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.levels import measure
 from stonekettle.core.load_profile import LoadProfile, Segment
+from stonekettle.core.objectives import first_errors
 from stonekettle.core.orders import PlannedLevel, as_planned
+from stonekettle.core.types import CoreInputError
 from tests.conftest import steady_run
 
 
@@ -101,3 +104,23 @@ def test_missing_meter_readings_do_not_pull_the_mean_down() -> None:
     run = steady_run(resources=(ResourceSeries("shop", "cpu", "cpu", np.ones(60), utilisation),))
     (level,) = measure(run, [PlannedLevel(0, 60, 100)])
     assert level.utilisation["shop.cpu"] == pytest.approx(0.8)
+
+
+def test_seconds_that_people_set_aside_count_for_nothing() -> None:
+    run = steady_run()
+    errors, completed = run.errors.copy(), run.completed.copy()
+    errors[30:40, 0], completed[30:40, 0] = 40, 90
+    disturbed = replace(run, errors=errors, completed=completed, error_kinds={"status 503": errors[:, 0]})
+    assert measure(disturbed, [PlannedLevel(0, 60, 100)])[0].error_ratio > 0.1
+    aside = np.zeros(60, dtype=np.bool_)
+    aside[30:40] = True
+    without = replace(disturbed, set_aside=aside)
+    (level,) = measure(without, [PlannedLevel(0, 60, 100)])
+    assert (level.errors, level.seconds_left_out, level.seconds_used) == (0, 10, 38)
+    assert level.throughput == pytest.approx(50)
+    assert all(not (first < 40 and end > 30) for first, end in level.spans)
+    assert [one.second for one in first_errors(disturbed)] == [30]
+    assert first_errors(without) == ()
+    assert assess(without, [], ()).seconds == assess(disturbed, [], ()).seconds - 10
+    with pytest.raises(CoreInputError, match="set_aside"):
+        replace(run, set_aside=aside[:5])

@@ -30,7 +30,7 @@ from stonekettle.server.experiments.models import Experiment, Revision
 from stonekettle.server.feeds import rules as feeds
 from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.runs import data, merging, metering, schedules
-from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run, RunMarker
+from stonekettle.server.runs.models import Generator, GeneratorSecond, MetricsFile, Run, RunMarker, SetAside
 from stonekettle.server.series.models import Series, Turn
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.targets import rules as targets
@@ -188,6 +188,7 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "visit": 1,
         "kind": "comfort",
         "step": "step:0",
+        "set_aside_id": SetAside.objects.create(run=run, from_s=0, until_s=1, why="x", who="ci").pk,
         "marker_id": RunMarker.objects.create(run=run, at_s=1.0, text="deployed", who="ci").pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,
     }

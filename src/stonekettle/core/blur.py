@@ -55,7 +55,7 @@ class Measuring:
 
 def assess(run: RunData, levels: Sequence[Level], withheld: Sequence[str]) -> Measuring:
     """What was done to ``run``, over the seconds with planned load; ``levels`` may be empty."""
-    loaded = (np.nan_to_num(run.users) > 0) & (run.planned_users > 0)
+    loaded = (np.nan_to_num(run.users) > 0) & (run.planned_users > 0) & run.counting
     lengths = run.stalls[:, 1] - run.stalls[:, 0]
     shift = shortfall(run, levels)
     widths = [(lv.p95_s - lv.p95_low_s, lv.p95_s) for lv in levels if np.isfinite(lv.p95_s)]

@@ -267,7 +267,10 @@ def _periodic(run: RunData, levels: Sequence[Level]) -> tuple[Change, ...]:
         mean = run.response_sum_s.sum(axis=1) / run.succeeded
         series.append(("response", np.where(run.succeeded > 0, np.log(mean), np.nan)))
     events = [
-        (subject, _events(levels, values, resource=subject not in ("response", "throughput")))
+        (
+            subject,
+            _events(levels, np.where(run.counting, values, np.nan), resource=subject not in ("response", "throughput")),
+        )
         for subject, values in series
     ]
     told_by = max(events, key=lambda pair: len(pair[1]))[0]

@@ -139,7 +139,7 @@ class Level:
 
 def measure(run: RunData, planned: Sequence[PlannedLevel]) -> tuple[Level, ...]:
     """The levels of ``run`` that are long and busy enough to analyse, in order of time."""
-    bad = gaps(run) | (off_plan(run) & ~_moving(run, planned))
+    bad = gaps(run) | (off_plan(run) & ~_moving(run, planned)) | ~run.counting
     found: list[Level] = []
     for plan in planned:
         if plan.users + plan.rate <= 0 or plan.duration_s < MIN_HOLD_S or plan.start_s >= run.seconds:

@@ -213,7 +213,8 @@ def first_errors(run: RunData) -> tuple[FirstError, ...]:
     """The first error of each kind, earliest first."""
     load = run.arrivals.ordered if run.arrivals is not None and run.arrivals.alone else run.users
     found = []
-    for kind, counts in run.error_kinds.items():
+    for kind, every in run.error_kinds.items():
+        counts = every * run.counting
         if counts.sum() > 0:
             second = int(np.argmax(counts > 0))
             found.append(FirstError(kind, second, float(load[second]), int(counts.sum())))

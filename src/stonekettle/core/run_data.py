@@ -14,7 +14,7 @@ import numpy as np
 
 from stonekettle.core.histogram import HistogramSeries
 from stonekettle.core.load import LoadKind
-from stonekettle.core.types import CoreInputError, FloatArray, IntArray
+from stonekettle.core.types import BoolArray, CoreInputError, FloatArray, IntArray
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,8 @@ class RunData:
     that the generator had not got round to; ``blind`` of those whose answer may have been there
     unseen. ``planned_users`` are the users ordered, where people arrive those present instead.
     ``start_gap_s`` is the longest gap between two starts; ``stalls`` (shape (k, 2), seconds
-    since the run's start) are the stretches in which a generator stood still.
+    since the run's start) are the stretches in which a generator stood still. Seconds ``set_aside`` (shape (n,)) were
+    measured, but people say that they tell nothing of the system: no finding rests on them.
     """
 
     cells: tuple[Cell, ...]
@@ -149,6 +150,7 @@ class RunData:
     """Over the whole run, headers and bodies; 0 where nothing told them."""
     kept: Times | None = None
     """Response times beside the stalls of generators, once they have been cut out (:mod:`stalls`)."""
+    set_aside: BoolArray | None = None
 
     def __post_init__(self) -> None:
         n = self.seconds
@@ -158,6 +160,8 @@ class RunData:
         for name in ("requests", "started", "completed", "errors", "response_sum_s", "blind_sum_s"):
             if getattr(self, name).shape != (n, len(self.cells)):
                 raise CoreInputError(f"{name} must have shape ({n}, {len(self.cells)})")
+        if self.set_aside is not None and self.set_aside.shape != (n,):
+            raise CoreInputError(f"set_aside must have one entry for each of the {n} seconds")
         for resource in self.resources:
             if resource.utilisation.shape != (n,):
                 raise CoreInputError(f"utilisation of {resource.key} must have {n} entries")
@@ -165,6 +169,11 @@ class RunData:
     @property
     def seconds(self) -> int:
         return int(self.planned_users.shape[0])
+
+    @cached_property
+    def counting(self) -> BoolArray:
+        """The seconds that findings may rest on, shape (n,)."""
+        return np.ones(self.seconds, dtype=np.bool_) if self.set_aside is None else ~self.set_aside
 
     @property
     def load_kind(self) -> LoadKind:

@@ -63,6 +63,14 @@ class Against(BaseModel):
     sentence: str
 
 
+class SetAside(BaseModel):
+    """Seconds of a run, from one to before another, that no finding rests on, and why people left them out."""
+
+    from_s: int
+    until_s: int
+    why: str
+
+
 class Result(BaseModel):
     """A run in one document; ``simulated`` ones were played, not measured, ``seeded`` ones by the practice twin before
     they came with the product. Times in seconds, rates per second, shares
@@ -83,6 +91,7 @@ class Result(BaseModel):
     proofs: list[ProofResult] = []
     against: Against | None = None
     plan: dict[str, Any]
+    set_aside: list[SetAside] = []
 
 
 def stored(document: dict[str, Any]) -> Result:

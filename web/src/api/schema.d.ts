@@ -1779,6 +1779,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/whole": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Whole Findings
+         * @description The findings of the whole run, where people have left a stretch out of those in force.
+         */
+        get: operations["stonekettle_server_runs_api_get_whole_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave Out
+         * @description Leave seconds out of the findings, with a reason. They are made anew; those of the whole run are kept.
+         */
+        post: operations["stonekettle_server_runs_api_leave_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/set-aside/{set_aside_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Count Again
+         * @description Let seconds that were left out count again; the findings are made anew.
+         */
+        delete: operations["stonekettle_server_runs_api_count_again"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/result.json": {
         parameters: {
             query?: never;
@@ -4601,6 +4661,11 @@ export interface components {
             plan: {
                 [key: string]: unknown;
             };
+            /**
+             * Set Aside
+             * @default []
+             */
+            set_aside: components["schemas"]["SetAside"][];
         };
         /**
          * Room
@@ -4687,6 +4752,8 @@ export interface components {
             /** Generators */
             generators: components["schemas"]["GeneratorLine"][];
             result: components["schemas"]["Result"] | null;
+            /** Set Aside */
+            set_aside: components["schemas"]["SetAsideLine"][];
             /** Peak */
             peak: number | null;
             /**
@@ -4717,6 +4784,34 @@ export interface components {
             meters: components["schemas"]["MeterReport"][];
             /** Files */
             files: components["schemas"]["MetricsFileLine"][];
+        };
+        /**
+         * SetAside
+         * @description Seconds of a run, from one to before another, that no finding rests on, and why people left them out.
+         */
+        SetAside: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Why */
+            why: string;
+        };
+        /**
+         * SetAsideLine
+         * @description Seconds that are left out of the findings.
+         */
+        SetAsideLine: {
+            /** Id */
+            id: number;
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Why */
+            why: string;
+            /** Who */
+            who: string;
         };
         /**
          * Totals
@@ -4799,6 +4894,18 @@ export interface components {
         KeepBody: {
             /** Kept */
             kept: boolean;
+        };
+        /**
+         * Aside
+         * @description Seconds to leave out, from one to before another, and why.
+         */
+        Aside: {
+            /** From S */
+            from_s: number;
+            /** Until S */
+            until_s: number;
+            /** Why */
+            why: string;
         };
         /**
          * Pooled
@@ -6941,6 +7048,17 @@ export interface components {
             /** Proposals */
             proposals: components["schemas"]["ProposalLine"][];
         };
+        /**
+         * FindingsMade
+         * @description The findings of a run were made anew.
+         */
+        FindingsMade: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "findings made";
+        };
         /** FoundStep */
         FoundStep: {
             /** Name */
@@ -6988,7 +7106,7 @@ export interface components {
             /** Total */
             total: number;
             /** Outcome */
-            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"] | components["schemas"]["Rehearsal"] | components["schemas"]["LongerTold"]) | null;
+            outcome: (components["schemas"]["Tried"] | components["schemas"]["JourneyFileFound"] | components["schemas"]["JourneyMade"] | components["schemas"]["FeedFileFound"] | components["schemas"]["FeedKept"] | components["schemas"]["MetricsFileFound"] | components["schemas"]["MetricsFileAdded"] | components["schemas"]["MetricsFileRemoved"] | components["schemas"]["ExportMade"] | components["schemas"]["FindingsMade"] | components["schemas"]["Rehearsal"] | components["schemas"]["LongerTold"]) | null;
             problem: components["schemas"]["JobProblem"] | null;
         };
         /**
@@ -9731,6 +9849,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_get_whole_findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Result"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_leave_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Aside"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_count_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                set_aside_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStarted"];
                 };
             };
         };

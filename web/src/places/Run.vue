@@ -2,6 +2,7 @@
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Schemas } from '@/api/client'
+import { useWhole } from '@/api/aside'
 import { useCurves } from '@/api/curves'
 import { useRun } from '@/api/queries'
 import { requestsOf } from '@/api/requests'
@@ -21,6 +22,7 @@ import Distribution from './run/Distribution.vue'
 import ExpectedPeak from './run/ExpectedPeak.vue'
 import Errors from './run/Errors.vue'
 import Downloads from './run/Downloads.vue'
+import LeftOut from './run/LeftOut.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
 import Moving from './run/Moving.vue'
@@ -64,7 +66,15 @@ const { arrangement, rows: allRows } = useRows(experiment, () => input.value)
 const hovered = ref<Highlight | null>(null)
 const selected = ref<number | null>(null)
 
-const result = computed(() => run.data.value?.result)
+/** Whether the findings of the whole run are shown, where a stretch is left out of those in force. */
+const ofWhole = ref(false)
+const wholeFindings = useWhole(
+  () => props.id,
+  () => ofWhole.value && Boolean(run.data.value?.set_aside.length),
+)
+const result = computed(() =>
+  ofWhole.value && wholeFindings.data.value ? wholeFindings.data.value : run.data.value?.result,
+)
 const levels = computed(
   () => (result.value?.findings as { levels: LevelPoint[] } | null | undefined)?.levels ?? [],
 )
@@ -73,9 +83,14 @@ const fitted = useCurves(
   () => axis.value === 'load' && levels.value.length > 0 && !live.value,
   () => run.data.value?.verdict ?? '',
 )
+const asideTold = computed(() =>
+  (run.data.value?.set_aside ?? [])
+    .map((one) => `${clock(one.from_s)} to ${clock(one.until_s)}`)
+    .join(', '),
+)
 /** What was found, with the room above the expected peak after the limit that it is of. */
 const notes = computed(() => {
-  const room = run.data.value?.headroom
+  const room = ofWhole.value ? null : run.data.value?.headroom
   const found = result.value?.notes ?? []
   return room ? found.flatMap((note) => (note.kind === 'comfort' ? [note, room] : [note])) : found
 })
@@ -137,6 +152,7 @@ const input = computed<PlateInput | null>(() => {
     saturation: boundary('saturation'),
     goals: goals.value,
     flags: flags.value,
+    aside: run.data.value.set_aside,
     window: stretch.value,
     prospect: prospect.value,
     arrangement: arrangement.value,
@@ -348,10 +364,21 @@ useShortcuts([
         />
       </section>
       <NowStanding v-if="live" :lines="plate.data.value?.standing ?? []" />
+      <p
+        v-if="run.data.value.set_aside.length && notes.length"
+        class="label"
+        data-testid="rests-on"
+      >
+        {{
+          ofWhole
+            ? 'Of the whole run, with what is left out of the findings in force.'
+            : `Without ${asideTold} left out.`
+        }}
+      </p>
       <Notes
         v-if="notes.length"
         :notes="notes"
-        v-bind="result?.findings && !live ? { run: id } : {}"
+        v-bind="result?.findings && !live && !ofWhole ? { run: id } : {}"
         data-testid="notes"
         @show="show"
         @hide="hovered = null"
@@ -376,6 +403,14 @@ useShortcuts([
         :run="run.data.value"
         :live="live"
         :here="here"
+        @look="lookAround"
+      />
+      <LeftOut
+        v-if="result?.findings && !live && !run.data.value.seeded"
+        :key="id"
+        v-model:whole="ofWhole"
+        :run="run.data.value"
+        :stretch="stretch"
         @look="lookAround"
       />
       <LongerLevels

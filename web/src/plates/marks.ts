@@ -51,20 +51,25 @@ export function flags({ flags, tokens, x }: Pick<View, 'flags' | 'tokens' | 'x'>
   }
 }
 
-/** On the clock: the time in which nobody is wanted any more and users finish what they are in. */
-export function drained(view: View) {
+/** On the clock what tells nothing: the time in which nobody is wanted any more and users finish what they are in, and
+ * stretches that people left out. */
+export function untold(view: View) {
   const { plate, tokens } = view
+  const areas: object[][] = (view.aside ?? []).map((one) => [
+    { xAxis: one.from_s, name: 'left out' },
+    { xAxis: one.until_s },
+  ])
   const first = view.loaded.lastIndexOf(true) + 1
   const from = plate.t[first]
   const to = plate.t.at(-1)
-  if (!view.loaded.some(Boolean) || from == null || to == null) return undefined
+  if (view.loaded.some(Boolean) && from != null && to != null)
+    areas.push([{ xAxis: from - plate.bin_s / 2 }, { xAxis: to + plate.bin_s / 2 }])
+  if (!areas.length) return undefined
   return {
     silent: true,
     itemStyle: { color: tokens.rule, opacity: 0.45 },
-    data: [[{ xAxis: from - plate.bin_s / 2 }, { xAxis: to + plate.bin_s / 2 }]] as [
-      object,
-      object,
-    ][],
+    label: { color: tokens.ink2, fontSize: 12, position: 'insideTop' as const },
+    data: areas as [object, object][],
   }
 }
 

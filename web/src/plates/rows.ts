@@ -4,7 +4,7 @@ import { amount, figure, given, load, percent, rate, seconds, users } from '@/ui
 import { blurRow } from './blur'
 import { curve, curveAt } from './curves'
 import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
-import { bands, drained, flags, rules } from './marks'
+import { bands, untold, flags, rules } from './marks'
 import { pinRow } from './pinRows'
 import { cellRow } from './strip'
 import {
@@ -131,7 +131,7 @@ function loadRow(view: View): PlateRow {
         areaStyle: { color: tokens.silt, opacity: 0.4 },
         lineStyle: { color: tokens.silt, width: 1 },
         markLine: flags(view),
-        markArea: drained(view),
+        markArea: untold(view),
       },
       {
         ...line(grid, tokens.ink, along(view, plate.users)),
@@ -240,7 +240,7 @@ function byLaw(view: View, place: Place): string[] {
 
 /** Bands of load, or on the clock the stretch in which users only finish. */
 function backdrop(view: View) {
-  return view.axis === 'load' ? bands(view, view.x.max, false) : drained(view)
+  return view.axis === 'load' ? bands(view, view.x.max, false) : untold(view)
 }
 
 /** The percentiles of a place: of a level as analysed, of a single bin as measured. Those of several bins are not to

@@ -378,6 +378,10 @@ describe('draining', () => {
     expect(load?.markArea?.data).toEqual([[{ xAxis: 2 }, { xAxis: 3 }]])
     const wanted = { ...input().plate, planned: [10, 10, 10] }
     expect(rowOf(input({ plate: wanted }), 'load').series[0]?.markArea).toBeUndefined()
+    const aside = [{ from_s: 1, until_s: 2 }]
+    expect(rowOf(input({ plate: wanted, aside }), 'load').series[0]?.markArea?.data).toEqual([
+      [{ xAxis: 1, name: 'left out' }, { xAxis: 2 }],
+    ])
   })
 })
 

@@ -54,6 +54,8 @@ export interface PlateInput {
   saturation: Boundary | null
   goals: Goal[]
   flags: { t: number; text: string }[]
+  /** Stretches of the clock that are left out of the findings. */
+  aside?: { from_s: number; until_s: number }[]
   /** The stretch of the clock that is shown, if not all of it. */
   window: Stretch | null
   /** The load as it would be if what somebody is about to ask were done. */

@@ -15,6 +15,7 @@ from stonekettle.server.jobs.models import Job
 from stonekettle.server.journeys.work import JourneyFileFound, JourneyMade, Tried
 from stonekettle.server.runs.work import (
     ExportMade,
+    FindingsMade,
     LongerTold,
     MetricsFileAdded,
     MetricsFileFound,
@@ -33,6 +34,7 @@ Outcome = Annotated[
     | MetricsFileAdded
     | MetricsFileRemoved
     | ExportMade
+    | FindingsMade
     | Rehearsal
     | LongerTold,
     Field(discriminator="kind"),

@@ -29,6 +29,8 @@ KINDS = {
     "look at metrics file": "stonekettle.server.runs.work.look",
     "add metrics file": "stonekettle.server.runs.work.add",
     "remove metrics file": "stonekettle.server.runs.work.remove",
+    "leave out": "stonekettle.server.runs.work.leave_out",
+    "count again": "stonekettle.server.runs.work.count_again",
     "rehearsal": "stonekettle.server.runs.work.rehearse",
     "longer levels": "stonekettle.server.runs.work.lengthen",
     "export": "stonekettle.server.runs.work.export",

@@ -43,10 +43,11 @@ from stonekettle.server.runs import (
     retention,
     room,
     rules,
+    setting_aside,
     uploads,
 )
 from stonekettle.server.runs.found import findings_of
-from stonekettle.server.runs.models import MetricsFile, Run
+from stonekettle.server.runs.models import MetricsFile, Run, SetAside
 from stonekettle.server.runs.watching_api import download
 from stonekettle.server.runs.work import MetricsFileLine, line_of
 
@@ -139,6 +140,7 @@ class RunDetail(RunLine):
     noticed: list[noticing.NoticeLine]
     generators: list[GeneratorLine]
     result: results.Result | None
+    set_aside: list[setting_aside.SetAsideLine]
     peak: float | None
     peak_in: PeakIn
     headroom: Note | None
@@ -207,7 +209,8 @@ def lengthen_rehearsal(request: HttpRequest, run_id: int) -> Status[JobStarted]:
 @router.get("/runs", response=RunPage)
 def list_runs(request: HttpRequest, only: Query[RunFilter]) -> RunPage:
     """Runs, the newest first, a page at a time (``before`` is the last id of the page before)."""
-    runs = Run.objects.there().select_related("revision__experiment", "turn_taken").defer("result", "plan_document")
+    runs = Run.objects.there().select_related("revision__experiment", "turn_taken")
+    runs = runs.defer("result", "whole_result", "plan_document")
     if only.experiment is not None:
         runs = runs.of_experiment(only.experiment)
     if only.before is not None:
@@ -252,6 +255,7 @@ def get_run(request: HttpRequest, run_id: int) -> RunDetail:
             for g in run.generators.defer("lease").order_by("slot")
         ],
         result=results.stored(run.result) if run.result else None,
+        set_aside=setting_aside.of(run),
         peak=run.revision.experiment.peak,
         peak_in=cast(PeakIn, run.revision.experiment.peak_in),
         headroom=_headroom(run),
@@ -322,6 +326,32 @@ def stop_run(request: HttpRequest, run_id: int) -> Status[Started]:
     """Ask the run to end; its users finish the step they are in."""
     rules.request_stop(actor_of(request), get_object_or_404(Run, pk=run_id))
     return Status(202, Started(id=run_id))
+
+
+@router.get("/runs/{run_id}/whole", response=results.Result)
+def get_whole_findings(request: HttpRequest, run_id: int) -> results.Result:
+    """The findings of the whole run, where people have left a stretch out of those in force."""
+    run = _ended(run_id)
+    if run.whole_result is None:
+        raise Conflict(f"Nothing is left out of the findings of run {run.pk}: they are of the whole run.")
+    return results.stored(run.whole_result)
+
+
+@router.post("/runs/{run_id}/set-aside", response={202: JobStarted})
+def leave_out(request: HttpRequest, run_id: int, body: setting_aside.Aside) -> Status[JobStarted]:
+    """Leave seconds out of the findings, with a reason. They are made anew; those of the whole run are kept."""
+    run = _ended(run_id)
+    rules.check_analysable(run)
+    setting_aside.check(run, body)
+    return started(jobs.start(actor_of(request), "leave out", {"run": run_id, "stretch": body.model_dump()}))
+
+
+@router.delete("/runs/{run_id}/set-aside/{set_aside_id}", response={202: JobStarted})
+def count_again(request: HttpRequest, run_id: int, set_aside_id: int) -> Status[JobStarted]:
+    """Let seconds that were left out count again; the findings are made anew."""
+    one = get_object_or_404(SetAside, pk=set_aside_id, run=_ended(run_id))
+    rules.check_analysable(one.run)
+    return started(jobs.start(actor_of(request), "count again", {"set_aside": one.pk}))
 
 
 @router.get("/runs/{run_id}/result.json")

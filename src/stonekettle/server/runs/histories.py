@@ -110,7 +110,7 @@ def of(experiment: Experiment, load: float | None = None) -> HistoryAnswer:
     standing = (
         Run.objects.standing().of_experiment(experiment.pk).filter(turn="", state__in=ended, result__isnull=False)
     )
-    found = standing.defer("result").order_by("-queued_at", "-pk")[:MOST_RUNS]
+    found = standing.defer("result", "whole_result").order_by("-queued_at", "-pk")[:MOST_RUNS]
     runs = sorted(found, key=lambda run: (run.queued_at, run.pk))
     counted = [run for run in runs if not run.left_out]
     loads = _loads([run.pk for run in counted])

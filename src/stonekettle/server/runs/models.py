@@ -55,7 +55,8 @@ class Run(models.Model):
     shall begin, where a time was set, ``again`` how many runs of the same follow once it has finished, ``turn`` whose
     turn it is where candidates take turns; ``begun_at``
     the start of load in seconds since the epoch: second 0 of everything measured. ``conductor_seen_at`` is the
-    leading worker's sign of life. ``result`` is the document of the findings, None before analysis. ``simulated``
+    leading worker's sign of life. ``result`` is the document of the findings, None before analysis; where people
+    have set seconds aside, ``whole_result`` is that of all of them. ``simulated``
     ones were played in virtual time, not measured. A deleted one is gone a day later. One that is ``kept`` stays
     however long its system keeps runs; of others requests and seconds may be gone. ``seeded`` ones were played by
     the practice twin before they came with the product. ``against`` is what the
@@ -99,6 +100,7 @@ class Run(models.Model):
     requests_gone_at = models.DateTimeField(null=True)
     seconds_gone_at = models.DateTimeField(null=True)
     result: models.JSONField[Any, Any] = models.JSONField(null=True)
+    whole_result: models.JSONField[Any, Any] = models.JSONField(null=True)
     analysis_version = models.PositiveIntegerField(null=True)
     meter_reports: models.JSONField[Any, Any] = models.JSONField(default=list)
     sequence = models.PositiveBigIntegerField(default=0)
@@ -489,6 +491,23 @@ class KeptRequest(models.Model):
 
     def __str__(self) -> str:
         return f"a request of step {self.step} in run {self.run_id}"
+
+
+class SetAside(models.Model):
+    """Seconds of a run that somebody left out of its findings, from ``from_s`` to before ``until_s``."""
+
+    run = models.ForeignKey(Run, models.CASCADE, related_name="set_aside")
+    from_s = models.PositiveIntegerField()
+    until_s = models.PositiveIntegerField()
+    why = models.CharField(max_length=300)
+    who = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("from_s", "pk")
+
+    def __str__(self) -> str:
+        return f"{self.from_s} to {self.until_s} s of run {self.run_id}"
 
 
 class Trace(models.Model):

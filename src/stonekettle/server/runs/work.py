@@ -10,8 +10,8 @@ from stonekettle.core.alignment import CLEAR
 from stonekettle.server.acts import tell
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.jobs.work import Work
-from stonekettle.server.runs import exports, longer, played, uploads
-from stonekettle.server.runs.models import MetricsFile, Run
+from stonekettle.server.runs import exports, longer, played, setting_aside, uploads
+from stonekettle.server.runs.models import MetricsFile, Run, SetAside
 
 
 class ColumnLine(Schema):
@@ -54,6 +54,12 @@ class MetricsFileAdded(Schema):
 
 class MetricsFileRemoved(Schema):
     kind: Literal["metrics file removed"] = "metrics file removed"
+
+
+class FindingsMade(Schema):
+    """The findings of a run were made anew."""
+
+    kind: Literal["findings made"] = "findings made"
 
 
 class Rehearsal(Schema):
@@ -108,6 +114,21 @@ def remove(work: Work) -> MetricsFileRemoved:
     work.tell("Analysing the run without it")
     uploads.remove(work.actor, MetricsFile.objects.get(pk=work.given["file"]))
     return MetricsFileRemoved()
+
+
+def leave_out(work: Work) -> FindingsMade:
+    """Leave seconds of a run out of its findings."""
+    work.tell("Analysing the run without these seconds")
+    stretch = setting_aside.Aside.model_validate(work.given["stretch"])
+    setting_aside.leave_out(work.actor, Run.objects.get(pk=work.given["run"]), stretch)
+    return FindingsMade()
+
+
+def count_again(work: Work) -> FindingsMade:
+    """Let seconds that were left out count again."""
+    work.tell("Analysing the run with these seconds")
+    setting_aside.count_again(work.actor, SetAside.objects.get(pk=work.given["set_aside"]))
+    return FindingsMade()
 
 
 def export(work: Work) -> ExportMade:
