@@ -94,6 +94,14 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     expect(notes.locator("[data-note=comfort]")).to_contain_text(re.compile(r"Holds \d+ users"))
 
     expect(notes.locator("[data-note=servers]")).to_contain_text("ledger is at its end")
+    suspects = page.get_by_test_id("suspects")
+    suspects.get_by_text("All suspects").click()
+    first = suspects.locator("[data-suspect]").first
+    expect(first).to_contain_text("ledger CPU the findings name it")
+    expect(first).to_contain_text("of a response is spent in its component")
+    expect(suspects.get_by_test_id("next-limit")).to_contain_text("is next, full at")
+    suspects.get_by_role("button", name=re.compile(r"\d+ more suspects?")).click()
+    expect(suspects).to_contain_text("Connecting, sending and receiving take")
 
     # What is expected at the peak, and how much room there is above it.
     peak = page.get_by_test_id("expected-peak")

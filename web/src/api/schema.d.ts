@@ -1719,6 +1719,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Suspects
+         * @description All that could have set the limit, with what speaks for and against each.
+         */
+        get: operations["stonekettle_server_runs_api_get_suspects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/restore": {
         parameters: {
             query?: never;
@@ -4889,6 +4909,40 @@ export interface components {
             says: string;
             /** Value */
             value: string;
+        };
+        /**
+         * SuspectLine
+         * @description Something that could have set the limit: what speaks for it and against it; ``row`` of the plate shows it.
+         */
+        SuspectLine: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "hardware" | "pool" | "overload" | "network" | "contention" | "unmetered" | "generator";
+            /** Title */
+            title: string;
+            /** Named */
+            named: boolean;
+            /** Speaks For */
+            speaks_for: string[];
+            /** Speaks Against */
+            speaks_against: string[];
+            /** Row */
+            row: string;
+        };
+        /**
+         * Suspects
+         * @description The suspects, the one that the findings name first; what would ``decide`` between the first two, where they are
+         *     not told apart; and what gives out ``next``, once the first is lifted.
+         */
+        Suspects: {
+            /** Lines */
+            lines: components["schemas"]["SuspectLine"][];
+            /** Decide */
+            decide: string;
+            /** Next */
+            next: string;
         };
         /** KeepBody */
         KeepBody: {
@@ -9783,6 +9837,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explained"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_get_suspects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspects"];
                 };
             };
         };

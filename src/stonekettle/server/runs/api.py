@@ -19,6 +19,7 @@ from stonekettle.report import result as results
 from stonekettle.report.explain import Explained
 from stonekettle.report.notes import headroom
 from stonekettle.report.notes.note import Note
+from stonekettle.report.suspects import Suspects
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
@@ -44,6 +45,7 @@ from stonekettle.server.runs import (
     room,
     rules,
     setting_aside,
+    suspecting,
     uploads,
 )
 from stonekettle.server.runs.found import findings_of
@@ -293,6 +295,16 @@ def explain_note(request: HttpRequest, run_id: int, kind: str) -> Explained:
     told = explain.explain(kind, analysis, run.plan, expected) if analysis is not None else None
     if told is None:
         raise Conflict(f"Run {run.pk} has no conclusion called {kind!r} that was computed by today's analysis.")
+    return told
+
+
+@router.get("/runs/{run_id}/suspects", response=Suspects)
+def get_suspects(request: HttpRequest, run_id: int) -> Suspects:
+    """All that could have set the limit, with what speaks for and against each."""
+    run = get_object_or_404(Run, pk=run_id)
+    told = suspecting.of(run)
+    if told is None:
+        raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so nothing can be held against them.")
     return told
 
 

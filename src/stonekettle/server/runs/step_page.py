@@ -10,13 +10,12 @@ import numpy as np
 from ninja import Schema
 
 from stonekettle.core.levels import Level
-from stonekettle.core.types import FloatArray, IntArray
+from stonekettle.core.types import IntArray
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import components, levels, steps
+from stonekettle.server.runs import components, levels, steps, timings
 from stonekettle.server.runs.components import ComponentMean
 from stonekettle.server.runs.levels import Held
-from stonekettle.server.runs.models import Goal, Run, RunSecond
-from stonekettle.server.runs.plate import narrowest
+from stonekettle.server.runs.models import Goal, Run
 from stonekettle.server.runs.search import PERCENTS, Chosen, Filter, Together
 
 PHASES = ("dns", "connect", "tls", "sent", "first_byte", "total")
@@ -180,18 +179,10 @@ def _phases(run: Run, step: int, place: IntArray, told: Mapping[int, Together]) 
 
 def _servers(run: Run, step: int, place: IntArray) -> dict[int, list[ServerMean]]:
     """By level what responses of the step told of the time in servers."""
-    if narrowest(run) > 1:
-        return {}
-    rows = RunSecond.objects.filter(run=run, every=1).exclude(told__timings={}).values_list("second", "told__timings")
-    sums: dict[tuple[int, str], FloatArray] = {}
-    for second, timings in rows:
-        number = int(place[second]) if second < place.size else 0
-        for name, by_step in (timings or {}).items() if number else ():
-            if own := by_step.get(str(step)):
-                sums[number, name] = sums.get((number, name), np.zeros(2)) + own
     found: dict[int, list[ServerMean]] = {}
-    for (number, name), (count, total_s) in sorted(sums.items()):
-        found.setdefault(number, []).append(ServerMean(name=name, mean_s=float(total_s / count)))
+    for (number, name, of), (count, total_s) in sorted(timings.by_level(run, place).items()):
+        if of == step:
+            found.setdefault(number, []).append(ServerMean(name=name, mean_s=float(total_s / count)))
     return found
 
 

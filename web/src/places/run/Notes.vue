@@ -3,6 +3,7 @@ import type { Schemas } from '@/api/client'
 import Grade from '@/ui/Grade.vue'
 import Sentence from '@/ui/Sentence.vue'
 import HowComputed from './HowComputed.vue'
+import Suspects from './Suspects.vue'
 
 /** Sentences beside the plate, each tied to the piece of it that proves it. While a run goes on those that a further
  * level may still change stand in pencil. */
@@ -52,6 +53,12 @@ const pencil = (note: { settled?: boolean }) => note.settled === false
           </li>
         </ul>
       </details>
+      <Suspects
+        v-if="run !== undefined && note.kind === 'limiting'"
+        :run="run"
+        :note="note"
+        @show="$emit('show', $event)"
+      />
       <HowComputed
         v-if="run !== undefined && EXPLAINED.has(note.kind)"
         :run="run"
