@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from unittest.mock import patch
 
 import numpy as np
 import pytest
@@ -221,3 +222,19 @@ def test_the_laws_curves_lie_by_the_levels_and_the_bounds_above() -> None:
         at = level.load.delivered
         assert np.interp(at, drawn.loads, drawn.throughput) == pytest.approx(level.throughput, rel=0.07)
         assert np.interp(at, drawn.loads, drawn.response_s) == pytest.approx(level.response_s, rel=0.4, abs=0.01)
+
+
+def test_what_was_fitted_for_the_point_serves_the_response_curve() -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), climb(20, 180, 20))
+    measured = measure(run, as_planned(climb(20, 180, 20)).levels())
+    demands = [d for r in run.resources if r.kind in HARDWARE and (d := laws.demand(r, measured))]
+    fits = saturation.Fits(demands)
+    with patch.object(saturation, "_best", wraps=saturation._best) as fitted:
+        point = saturation.find(measured, demands, fits=fits)
+        curve = saturation.response_curve(measured, demands, fits)
+    assert fitted.call_count == 1
+    assert point == saturation.find(measured, demands)
+    alone = saturation.response_curve(measured, demands)
+    assert curve is not None
+    assert alone is not None
+    assert curve.curve(np.array([30.0, 90.0])).tolist() == alone.curve(np.array([30.0, 90.0])).tolist()

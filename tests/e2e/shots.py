@@ -57,16 +57,16 @@ def shoot_run(page: Page, installed: Installation) -> None:
 def shoot_proof(page: Page, run: str) -> None:
     """From the run down to one request, and a step of it in the dark."""
     page.goto(f"{run}/requests?of=step:5")
-    page.get_by_test_id("rows").locator("[data-row]").first.click()
-    page.get_by_test_id("anatomy").wait_for()
-    shoot(page, "requests")
+    page.get_by_test_id("rows").locator("[data-row]").filter(has_text="↳").first.click()
+    page.get_by_test_id("path").wait_for()
+    shoot(page, "requests", whole=True)
     page.goto(f"{run}/sql")
     page.get_by_role("button", name="Each step at each level").click()
     page.get_by_test_id("answer-row").wait_for()
     shoot(page, "sql")
     page.get_by_role("button", name="Dark").click()
     page.goto(f"{run}/steps/step:5")
-    page.get_by_test_id("time").wait_for()
+    page.get_by_test_id("components").wait_for()
     shoot(page, "step-dark", whole=True)
     page.get_by_role("button", name="Light").click()
 

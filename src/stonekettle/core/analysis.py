@@ -82,12 +82,14 @@ def analyse(
     if aged:
         demands = _demands(run, measured, aged=True)
         hardware = [d for d in demands if d.key not in pools]
+    fits = saturation.Fits(hardware)
+    metered = [r.key for r in run.resources if r.kind != "memory"]
     point: saturation.Saturation | Declined = saturation.find(
-        measured, hardware, changed=changed, metered=[r.key for r in run.resources if r.kind != "memory"]
+        measured, hardware, changed=changed, metered=metered, fits=fits
     )
     # Beside regular interruptions percentiles are theirs, and no curve tells them.
     steady = goals and not changes.interrupted(changed)
-    response = saturation.response_curve(measured, hardware) if steady else None
+    response = saturation.response_curve(measured, hardware, fits) if steady else None
     comfort = objectives.comfort_limit(run, measured, goals, aged=aged, response=response)
     breaking = objectives.breaking_point(run, measured, error_limit)
     shape = point if isinstance(point, saturation.Saturation) else None

@@ -105,6 +105,21 @@ class Saturation:
     plateau_share: float = 1.0
 
 
+class Fits:
+    """What the laws make of levels, by the ``demands`` measured: worked out once for those that are asked for again,
+    since it is dear."""
+
+    def __init__(self, demands: Sequence[Demand]) -> None:
+        self._demands = demands
+        self._known: dict[tuple[int, ...], limit.Limit] = {}
+
+    def best(self, levels: Sequence[Level], hinge: Hinge) -> limit.Limit:
+        numbers = tuple(level.number for level in levels)
+        if numbers not in self._known:
+            self._known[numbers] = _best(levels, hinge, self._demands)
+        return self._known[numbers]
+
+
 def find(
     levels: Sequence[Level],
     demands: Sequence[Demand] = (),
@@ -112,6 +127,7 @@ def find(
     *,
     changed: Sequence[Change] = (),
     metered: Sequence[str] = (),
+    fits: Fits | None = None,
 ) -> Saturation | Declined:
     """The saturation point of a run, or what stands in the way of claiming one.
 
@@ -130,7 +146,7 @@ def find(
     flat = _slope_upper(loads[-3:], rate[-3:], se[-3:]) < FLAT * initial
     breaks = bootstrap_breaks(loads, rate, se, np.random.default_rng(seed))
     settled = float(np.percentile(breaks, 95)) < loads[-2]
-    beyond, best = _beyond(loads, hinge), _best(levels, hinge, demands)
+    beyond, best = _beyond(loads, hinge), (fits or Fits(demands)).best(levels, hinge)
     retrograde = peak.retrograde(loads, rate, se)
     if retrograde is not None and changes.aged(changed) > OWN_FALL * retrograde.drop:
         # What it lost it lost with time, not to the load.
@@ -232,7 +248,9 @@ def _in_proportion(level: Level, lowest: Level) -> bool:
     return more > 1.2 and low >= PROPORTION * more * (lowest.throughput + 1.645 * lowest.throughput_se)
 
 
-def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.Response | None:
+def response_curve(
+    levels: Sequence[Level], demands: Sequence[Demand], fits: Fits | None = None
+) -> limit.Response | None:
     """The mean response at loads in users by the closed network that fits best.
 
     None where there is no such curve: with too few levels, where people arrive by rate, and where throughput falls
@@ -243,7 +261,7 @@ def response_curve(levels: Sequence[Level], demands: Sequence[Demand]) -> limit.
     loads, rate, se = _measured(levels)
     if rate.min() <= 0 or peak.retrograde(loads, rate, se) is not None:
         return None
-    response = _best(levels, fit_hinge(loads, rate, se), demands).response
+    response = (fits or Fits(demands)).best(levels, fit_hinge(loads, rate, se)).response
     # Of one resource too few blocks tell it: services are taken to vary alike everywhere. One that is hardly used shows
     # the noise of its readings instead.
     told = [(d.variation2, 1 / d.ceiling.value) for d in demands if d.ceiling is not None and d.ceiling.value > 0]
