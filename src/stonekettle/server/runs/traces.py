@@ -38,7 +38,8 @@ def keep(system: System, body: bytes, content_type: str, encoding: str) -> int:
     told = otlp_traces.read(body, content_type, encoding)
     named = {trace: records.named_by(trace) for trace in told}
     numbers = {run for run, *_ in named.values()}
-    runs = {run.pk: run for run in Run.objects.there().filter(system=system, pk__in=numbers, begun_at__isnull=False)}
+    known = Run.objects.there().filter(system=system, pk__in=numbers, begun_at__isnull=False)
+    runs = {run.pk: run for run in known.defer("result", "whole_result")}
     by_run: dict[int, list[tuple[float, str]]] = defaultdict(list)
     now = time.time()
     for trace, (number, _, _, step) in named.items():
@@ -49,10 +50,10 @@ def keep(system: System, body: bytes, content_type: str, encoding: str) -> int:
     rows: list[Trace] = []
     for number, traces in by_run.items():
         run = runs[number]
-        below, whole = _make_room(run), _kept_whole(run)
+        below, whole, each = _make_room(run), _kept_whole(run), traced_each(run.plan)
         for chance, trace in heapq.nsmallest(MOST_AT_ONCE, traces):
             of = named[trace][1:]
-            by_chance = chance < below and (run.ended_at is None or _is_asked_for(run, *of[:2]))
+            by_chance = chance < below and (run.ended_at is None or records.is_traced(*of[:2], each))
             if by_chance or of in whole:
                 user, visit, step = of
                 spans = [span.row for span in told[trace][:MOST_SPANS]]
@@ -80,7 +81,8 @@ def settle(run: Run) -> None:
     """Let go of what is neither of a request kept whole nor in the sample, now that the run has ended."""
     told = list(Trace.objects.filter(run=run).defer("spans"))
     whole = _kept_whole(run)
-    sampled = [one for one in told if _is_asked_for(run, one.user, one.visit)]
+    each = traced_each(run.plan)
+    sampled = [one for one in told if records.is_traced(one.user, one.visit, each)]
     staying = {one.pk for one in heapq.nsmallest(MOST_SAMPLED, sampled, key=lambda one: one.chance)}
     gone = [one.pk for one in told if one.pk not in staying and (one.user, one.visit, one.step) not in whole]
     Trace.objects.filter(pk__in=gone).delete()
@@ -97,8 +99,8 @@ def of_visit(run: Run, user: int, visit: int) -> Mapping[int, list[PushedSpan]]:
 
 def sample_of(run: Run, step: int) -> dict[Request, list[PushedSpan]]:
     """What was told of a step's requests that asked to be kept, which are no choice by how they went."""
-    told = _together(Trace.objects.filter(run=run, step=step))
-    return {one: spans for one, spans in told.items() if _is_asked_for(run, *one[:2])}
+    told, each = _together(Trace.objects.filter(run=run, step=step)), traced_each(run.plan)
+    return {one: spans for one, spans in told.items() if records.is_traced(*one[:2], each)}
 
 
 def of_requests(run: Run, wanted: Container[Request], most: int) -> dict[Request, list[PushedSpan]]:
@@ -151,10 +153,6 @@ def last_told(system: System) -> float | None:
     """When traces of the system's runs came last (s since the epoch)."""
     newest = Trace.objects.filter(run__system=system).order_by("-pk").values_list("received_at", flat=True).first()
     return None if newest is None else float(newest)
-
-
-def _is_asked_for(run: Run, user: int, visit: int) -> bool:
-    return records.is_traced(user, visit, traced_each(run.plan))
 
 
 def _kept_whole(run: Run) -> set[Request]:
