@@ -115,6 +115,15 @@ def test_a_process_that_does_not_end_is_ended(client: Client, recorded: Run, mon
     assert time.monotonic() - began < 30
 
 
+def test_a_process_that_does_not_begin_is_no_fault_of_the_statement(
+    client: Client, recorded: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(asking, "BEGUN_WITHIN_S", 0.0)
+    answer = client.post(f"/api/runs/{recorded.pk}/sql", {"statement": "SELECT 1"}, content_type="application/json")
+    assert answer.status_code == 409
+    assert "did not begin within 0 s. Ask again." in answer.json()["detail"]
+
+
 def test_no_more_than_two_are_answered_at_a_time(
     client: Client, recorded: Run, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -87,7 +87,9 @@ def test_who_deploys_marks_every_run_on_the_system_at_the_time(client: Client, l
     now = client.post(address, {"text": "planner 3.4 is up"}, **JSON)
     assert now.status_code == 201
     assert [one["run_id"] for one in now.json()] == [live.pk]
-    then = datetime.now(UTC) - timedelta(hours=1, seconds=20)
+    over.refresh_from_db()
+    assert over.ended_at
+    then = over.ended_at - timedelta(seconds=20)
     earlier = client.post(address, {"text": "config changed", "at": then.isoformat()}, **JSON).json()
     assert [(one["run_id"], round(one["at_s"])) for one in earlier] == [(over.pk, 40)]
     long_ago = datetime.now(UTC) - timedelta(days=3)

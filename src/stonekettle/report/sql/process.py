@@ -1,9 +1,9 @@
 """The process that answers one statement: it can read the tables it is given, and nothing else.
 
 It is started for each statement, ``python -m stonekettle.report.sql.process``, with an :class:`Ask` as JSON on its
-standard input, and writes an answer to its standard output, JSON or lines of CSV; where it refuses, why to its standard
-error, and ends with :data:`REFUSED`. The engine may neither open files nor the network, nor change what it may do;
-memory, time and processor are bounded by the engine and, where that does not hold, by the operating system.
+standard input. Once the statement's time runs it says :data:`READY`, and then the answer, JSON or lines of CSV; where
+it refuses, why to its standard error, and ends with :data:`REFUSED`. The engine may neither open files nor the network,
+nor change what it may do; memory, time and processor are bounded by the engine and, where that does not hold, by the operating system.
 """
 
 from __future__ import annotations
@@ -29,6 +29,7 @@ from stonekettle.engine.records import ERRORS, LED_ON, NEW_CONNECTION, PART, WHO
 from stonekettle.report.spreadsheet import harmless
 
 REFUSED = 3
+READY = b"\n"
 MOST_TEXT = 2_000
 MOST_TOLD = 8_000_000
 """So many characters of an answer are told, and of one as CSV ten times as many."""
@@ -84,15 +85,17 @@ def _bound(ask: Ask) -> None:
 
 
 def _answer(ask: Ask, out: TextIO) -> None:
-    began = time.monotonic()
     connection = duckdb.connect(
         ":memory:", config={"memory_limit": f"{ask.memory_mb}MB", "threads": 2, "temp_directory": ""}
     )
     _fill(connection, ask)
     _lock(connection)
+    out.write(READY.decode())
+    out.flush()
     late = threading.Timer(ask.seconds, connection.interrupt)
     late.daemon = True
     late.start()
+    began = time.monotonic()
     try:
         _check(connection, ask.statement)
         found = connection.execute(ask.statement)

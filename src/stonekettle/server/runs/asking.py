@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import select
 import subprocess
 import sys
 import tempfile
@@ -21,13 +22,15 @@ from ninja import Field, Schema
 
 from stonekettle.plan.problems import PlanError, Problem
 from stonekettle.report.sql import tables
-from stonekettle.report.sql.process import REFUSED
+from stonekettle.report.sql.process import READY, REFUSED
 from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import data, rules, search, tabled
 from stonekettle.server.runs.models import Run
 
 MOST_ROWS, MOST_IN_FILE = 5_000, 200_000
 SECONDS, KILLED_AFTER_S, FILE_AFTER_S = 3.0, 4.5, 30.0
+BEGUN_WITHIN_S = 20.0
+"""A machine that others use may take this long until a process has begun; it is not the statement's time."""
 MEMORY_MB = 1_000
 AT_ONCE = 2
 PATIENCE_S = 1.0
@@ -123,18 +126,22 @@ def _answered(run: Run, statement: str, *, as_csv: bool) -> bytes:
             "memory_mb": MEMORY_MB,
             "as_csv": as_csv,
         }
-        process = subprocess.Popen(
-            [sys.executable, "-m", "stonekettle.report.sql.process"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            cwd=folder,
-            env={"PYTHONPATH": os.pathsep.join(sys.path)},  # and nothing of ours else, no keys nor passwords
-        )
-        with process:
+        given = Path(folder) / "asked.json"
+        given.write_text(json.dumps(asked))
+        with (
+            given.open("rb") as stdin,
+            subprocess.Popen(
+                [sys.executable, "-m", "stonekettle.report.sql.process"],
+                stdin=stdin,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                cwd=folder,
+                env={"PYTHONPATH": os.pathsep.join(sys.path)},  # and nothing of ours else, no keys nor passwords
+            ) as process,
+        ):
             try:
-                after = FILE_AFTER_S if as_csv else KILLED_AFTER_S
-                out, said = process.communicate(json.dumps(asked).encode(), timeout=after)
+                _begun(process)
+                out, said = process.communicate(timeout=FILE_AFTER_S if as_csv else KILLED_AFTER_S)
             except subprocess.TimeoutExpired:
                 raise _refused(f"It did not end within {SECONDS:g} s.", "Ask for less, or group earlier.") from None
             finally:
@@ -144,6 +151,15 @@ def _answered(run: Run, statement: str, *, as_csv: bool) -> bytes:
     if process.returncode:
         raise _refused("It was ended: it took more memory or processor than a statement may.", "Ask for less.")
     return out
+
+
+def _begun(process: subprocess.Popen[bytes]) -> None:
+    """Wait until the statement's time runs, or the process has ended. Raises :class:`Conflict`."""
+    assert process.stdout
+    ready, _, _ = select.select([process.stdout], [], [], BEGUN_WITHIN_S)
+    if not ready:
+        raise Conflict(f"The process that answers did not begin within {BEGUN_WITHIN_S:g} s. Ask again.")
+    os.read(process.stdout.fileno(), len(READY))
 
 
 def _refused(why: str, mend: str = "") -> StatementError:
