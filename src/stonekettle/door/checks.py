@@ -8,7 +8,8 @@ import signal
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -40,7 +41,7 @@ def test(arguments: list[str]) -> int:
         arguments = [*QUICK, "-x", *arguments[1:]]
         if code := run_steps(python_checks()):
             return code
-    if whole and (code := lint() or _step("Front-end tests", ["npm", "run", "--silent", "test"], WEB)):
+    if whole and (code := lint(FRONT_END_TESTS)):
         return code
     side_by_side = SIDE_BY_SIDE if whole or quick else []
     with database() as environment:
@@ -49,23 +50,25 @@ def test(arguments: list[str]) -> int:
         return subprocess.run(command, cwd=ROOT, env=environment).returncode
 
 
-def lint() -> int:
-    """Style, types, layers and sizes. Every check runs; the first failure's code is returned."""
+Check = tuple[str, list[str], Path]
+"""A check's name, its command, and the folder it runs in."""
+FRONT_END_CHECKS: list[Check] = [
+    ("Front-end types", ["npm", "run", "--silent", "types"], WEB),
+    ("Front-end style", ["npm", "run", "--silent", "lint"], WEB),
+]
+FRONT_END_TESTS: list[Check] = [("Front-end tests", ["npm", "run", "--silent", "test"], WEB)]
+
+
+def lint(further: Sequence[Check] = ()) -> int:
+    """Style, types, layers and sizes, and what more is to be checked of the front end: Python beside the front end.
+    Every check runs; the first failure's code is returned."""
     install.install(testing=True)
-    failed = run_steps(
-        [
-            *python_checks(),
-            ("Front-end types", ["npm", "run", "--silent", "types"], WEB),
-            ("Front-end style", ["npm", "run", "--silent", "lint"], WEB),
-        ]
-    )
+    with ThreadPoolExecutor() as lanes:
+        codes = list(lanes.map(run_steps, [python_checks(), [*FRONT_END_CHECKS, *further]]))
+    failed = next((code for code in codes if code), 0)
     code, tests = count_lines()
     print(f"Code {code} lines, tests {tests} lines: tests are {tests / (code + tests):.0%} of all.")
     return failed
-
-
-Check = tuple[str, list[str], Path]
-"""A check's name, its command, and the folder it runs in."""
 
 
 def python_checks() -> list[Check]:
@@ -164,8 +167,11 @@ def _step(name: str, command: list[str], folder: Path, environment: dict[str, st
     found = shutil.which(command[0], path=env["PATH"])
     if found is None:
         raise DoorError(f"{name}: {command[0]} is not installed.")
-    print(f"── {name}", flush=True)
     began = time.monotonic()
-    code = subprocess.run([found, *command[1:]], cwd=folder, env=env, check=False).returncode
-    print(f"── {name}: {'passed' if code == 0 else 'FAILED'} in {time.monotonic() - began:.0f} s", flush=True)
-    return code
+    done = subprocess.run(
+        [found, *command[1:]], cwd=folder, env=env, check=False, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+    )
+    outcome = f"{'passed' if done.returncode == 0 else 'FAILED'} in {time.monotonic() - began:.0f} s"
+    # In one piece: another check may be under way beside it.
+    print(f"── {name}\n{done.stdout.decode(errors='replace')}── {name}: {outcome}\n", end="", flush=True)
+    return done.returncode
