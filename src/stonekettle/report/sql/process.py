@@ -3,7 +3,8 @@
 It is started for each statement, ``python -m stonekettle.report.sql.process``, with an :class:`Ask` as JSON on its
 standard input. Once the statement's time runs it says :data:`READY`, and then the answer, JSON or lines of CSV; where
 it refuses, why to its standard error, and ends with :data:`REFUSED`. The engine may neither open files nor the network,
-nor change what it may do; memory, time and processor are bounded by the engine and, where that does not hold, by the operating system.
+nor change what it may do; memory, time and processor are bounded by the engine and, where that does not hold, by the
+operating system.
 """
 
 from __future__ import annotations
