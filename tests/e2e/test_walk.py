@@ -103,6 +103,22 @@ def test_from_a_plan_to_a_verdict(page: Page) -> None:
     suspects.get_by_role("button", name=re.compile(r"\d+ more suspects?")).click()
     expect(suspects).to_contain_text("Connecting, sending and receiving take")
 
+    # Whether each level can be relied on: a mark for each check, read by keys too.
+    health = page.get_by_test_id("health")
+    health.get_by_text("Laws and health, level by level").click()
+    expect(health.get_by_test_id("health-summary")).to_contain_text(re.compile(r"hold"))
+    marks = health.locator("[data-check=little] button")
+    marks.first.click()
+    expect(health.get_by_test_id("health-cell")).to_contain_text(re.compile(r"Little's law at level 1, \d+ users"))
+    expect(page.get_by_test_id("level")).to_contain_text("Level 1")
+    marks.first.press("ArrowRight")
+    expect(health.get_by_test_id("health-cell")).to_contain_text("Little's law at level 2")
+    expect(marks.nth(1)).to_be_focused()
+    marks.nth(1).press("ArrowDown")
+    expect(health.get_by_test_id("health-cell")).to_contain_text("Utilisation law at level 2")
+    expect(health.locator("[data-run-check=levels]")).to_be_visible()
+    page.keyboard.press("Escape")
+
     # What is expected at the peak, and how much room there is above it.
     peak = page.get_by_test_id("expected-peak")
     peak.get_by_label("Expected at the peak").fill("20")

@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 
 from stonekettle.core.analysis import Analysis, analyse
-from stonekettle.core.objectives import ComfortLimit
+from stonekettle.core.objectives import BreakingPoint, ComfortLimit
 from stonekettle.core.orders import as_planned
 from stonekettle.core.types import Declined, Estimate, Reason
 from stonekettle.practice.twin import simulate
@@ -52,3 +52,16 @@ def test_nothing_is_claimed_beyond_what_was_tried(found: Analysis) -> None:
     assert "climb past the peak" in beyond.text
     none = note(replace(found, comfort=Declined(Reason.NO_OBJECTIVES)), 400, "throughput")
     assert (none.grade, none.title) == ("open", "Headroom over 400 steps/s: no answer")
+
+
+def test_how_far_errors_are_from_the_peak_stands_beside_it(found: Analysis) -> None:
+    breaking = BreakingPoint(0.01, 3, Estimate(540, 500, 600), 0.05)
+    (told,) = note(replace(found, breaking=breaking), 400, "load").details
+    assert told == "Errors pass 1.00 % between 500 and 600 users: +25 % to +50 % from the peak."
+    (below,) = note(replace(found, breaking=breaking), 800, "load").details
+    assert below.endswith("−38 % to −25 % from the peak.")
+    (never,) = note(found, 80, "load").details
+    assert never == "Errors passed their limit for sure at no load up to 100 users, +25 % from the peak."
+    # It is known without a comfort limit too.
+    assert note(replace(found, comfort=Declined(Reason.NO_OBJECTIVES)), 80, "load").details == (never,)
+    assert note(replace(found, breaking=Declined(Reason.TOO_FEW_LEVELS)), 80, "load").details == ()

@@ -38,8 +38,12 @@ def run(make_run: Callable[..., Run]) -> Run:
 
 def test_where_time_was_spent_is_seen_at_the_highest_level(client: Client, run: Run) -> None:
     assert client.get(f"/api/runs/{run.pk}/suspects").status_code == 409
+    assert "no levels to check" in client.get(f"/api/runs/{run.pk}/health").json()["detail"]
     analysing.analyse(run, state="finished", cause="done")
     assert client.get(f"/api/runs/{run.pk}/suspects").status_code == 200
+    health = client.get(f"/api/runs/{run.pk}/health").json()
+    assert [level["number"] for level in health["levels"]] == [1, 2, 3, 4]
+    assert {one["kind"]: one["text"] for one in health["run"]}["levels"] == "4 of 4 levels ordered are measured."
     found = findings_of(run)
     assert found is not None
     seen = suspecting._seen(run, found)

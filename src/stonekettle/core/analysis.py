@@ -9,7 +9,7 @@ from stonekettle.core import blur, bottleneck, changes, laws, levels, objectives
 from stonekettle.core.changes import Change
 from stonekettle.core.load import LoadKind
 from stonekettle.core.orders import Ordered
-from stonekettle.core.run_data import RunData
+from stonekettle.core.run_data import SOFTWARE, RunData
 from stonekettle.core.throughput import ThroughputGoal, ThroughputResult
 from stonekettle.core.throughput import judge as judge_throughput
 from stonekettle.core.types import Declined, Reason
@@ -50,6 +50,14 @@ class Analysis:
     def trustworthy(self) -> bool:
         """Whether no claim had to be withheld for the way it was measured."""
         return self.measuring.verdict != "not trustworthy"
+
+    @property
+    def hardware_demands(self) -> tuple[laws.Demand, ...]:
+        """The demands without those of pools, which do no work of their own; none where nothing tells them apart."""
+        if isinstance(self.limiting, Declined):
+            return ()
+        pools = {one.key for one in self.limiting.evidence if one.kind in SOFTWARE}
+        return tuple(demand for demand in self.demands if demand.key not in pools)
 
 
 def analyse(

@@ -41,30 +41,46 @@ class Headroom:
 def headroom(comfort: ComfortLimit, levels: Sequence[Level], peak: float, peak_in: PeakIn) -> Headroom:
     """The room of a run with these levels above an expected ``peak``. Raises :class:`CoreInputError` unless the peak is
     above 0."""
-    if not peak > 0:
-        raise CoreInputError(f"peak: {peak} is no load. Give one above 0.")
-    ordered = sorted(levels, key=lambda level: level.load.delivered)
-    loads = np.array([0.0, *(level.load.delivered for level in ordered)])
-    rates = np.array([0.0, *(level.throughput for level in ordered)])
-
-    def measured(load: float) -> float:
-        """A load in the unit of the peak. Throughput does not fall on the way to a limit."""
-        return load if peak_in == "load" else float(np.interp(load, loads, np.maximum.accumulate(rates)))
-
-    at = peak if peak_in == "load" else _load_of(peak, loads, np.maximum.accumulate(rates))
+    axis = _Axis(levels, peak, peak_in)
+    at = axis.at_peak()
     if comfort.load is None:
-        room = measured(comfort.tested) / peak - 1
+        room = axis.room(comfort.tested)
         return Headroom("at least" if room >= 0 else "not tried", peak, peak_in, Estimate(room, room, room), at)
-    value, low, high = (measured(load) / peak - 1 for load in (comfort.load.value, comfort.load.low, comfort.load.high))
-    room_found = Estimate(value, low, high, comfort.load.confidence)
-    standing: Standing = "enough" if low >= 0 else "short" if high < 0 else "close"
+    room_found = axis.room_to(comfort.load)
+    standing: Standing = "enough" if room_found.low >= 0 else "short" if room_found.high < 0 else "close"
     return Headroom(standing, peak, peak_in, room_found, at)
 
 
-def _load_of(rate: float, loads: np.ndarray, rates: np.ndarray) -> float | None:
-    """Where so many steps per second were first done; None where they never were."""
-    reached = np.flatnonzero(rates >= rate)
-    if not reached.size:
-        return None
-    upper = int(reached[0])
-    return float(np.interp(rate, rates[upper - 1 : upper + 1], loads[upper - 1 : upper + 1]))
+def room_below(load: Estimate, levels: Sequence[Level], peak: float, peak_in: PeakIn) -> Estimate:
+    """How far above a ``peak`` a load lies, as a share of it: of the breaking point, for example. Raises
+    :class:`CoreInputError` unless the peak is above 0."""
+    return _Axis(levels, peak, peak_in).room_to(load)
+
+
+class _Axis:
+    """Loads in the unit of a peak. Throughput does not fall on the way to a limit."""
+
+    def __init__(self, levels: Sequence[Level], peak: float, peak_in: PeakIn) -> None:
+        if not peak > 0:
+            raise CoreInputError(f"peak: {peak} is no load. Give one above 0.")
+        ordered = sorted(levels, key=lambda level: level.load.delivered)
+        self._peak, self._peak_in = peak, peak_in
+        self._loads = np.array([0.0, *(level.load.delivered for level in ordered)])
+        self._rates = np.maximum.accumulate([0.0, *(level.throughput for level in ordered)])
+
+    def room(self, load: float) -> float:
+        told = load if self._peak_in == "load" else float(np.interp(load, self._loads, self._rates))
+        return told / self._peak - 1
+
+    def room_to(self, load: Estimate) -> Estimate:
+        return Estimate(self.room(load.value), self.room(load.low), self.room(load.high), load.confidence)
+
+    def at_peak(self) -> float | None:
+        """Where the peak lies along the load axis; None where so many steps per second were never done."""
+        if self._peak_in == "load":
+            return self._peak
+        reached = np.flatnonzero(self._rates >= self._peak)
+        if not reached.size:
+            return None
+        beside = slice(int(reached[0]) - 1, int(reached[0]) + 1)
+        return float(np.interp(self._peak, self._rates[beside], self._loads[beside]))

@@ -14,13 +14,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from stonekettle.core.histogram import cropped, several_percentiles_s
 from stonekettle.core.load import Load
 from stonekettle.core.orders import PlannedLevel
+from stonekettle.core.quantile import intervals_s
 from stonekettle.core.run_data import RunData, Times
 from stonekettle.core.types import BoolArray, FloatArray, IntArray
 
@@ -28,6 +29,7 @@ MIN_HOLD_S = 10.0
 MIN_COMPLETIONS = 100
 BLOCK_S = 5
 MIN_BLOCKS = 4
+PERCENTS = (50, 95, 99)
 WARM_UP_SHARE = 0.2
 WARM_UP_CYCLES = 2.0
 OFF_PLAN_SHARE = 0.02
@@ -50,7 +52,7 @@ class Window:
 
 @dataclass(frozen=True)
 class StepLevel:
-    """One step at one level. Times in seconds; NaN where nothing succeeded."""
+    """One step at one level. Times in seconds; NaN where nothing succeeded. ``intervals`` as of a level."""
 
     step: int
     throughput: float
@@ -61,6 +63,7 @@ class StepLevel:
     p95_low_s: float
     completions: int
     errors: int
+    intervals: dict[str, tuple[float, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -77,7 +80,8 @@ class Level:
     step alone; ``steps_in_turn`` the mean number of steps in a journey. Of ``longest_gap_s``
     between two starts the generator stood still for ``gap_stalled_s``. ``spans`` are the seconds that count, each
     from its first to before its end. ``response_se_s`` is the standard error of the mean response; ``unsettled`` by
-    how many steps per second those begun and those ended differ.
+    how many steps per second those begun and those ended differ. ``intervals`` are the 90 % intervals (s) of its
+    percentiles by name ("p95"), blur included; without those that nothing tells.
     """
 
     number: int
@@ -119,6 +123,7 @@ class Level:
     spans: tuple[tuple[int, int], ...]
     response_se_s: float = math.nan
     unsettled: float = 0.0
+    intervals: dict[str, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def error_ratio(self) -> float:
@@ -222,7 +227,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
     times = best_times(run, used)
     timed = max(1, int(times.count[used].sum()))
     bunch_s = 2 * overdue / (total / seconds)
-    highs, lows = percentile_ends(run, used, bunch_s, (50, 95, 99))
+    highs, lows = percentile_ends(run, used, bunch_s, PERCENTS)
     gap_s, gap_stalled_s = _longest_gap(run, settled & ~gaps(run))
     think_s = np.array([cell.think_s for cell in run.cells])
     variation = np.array([cell.think_variation for cell in run.cells])
@@ -265,7 +270,7 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         seconds_used=seconds,
         seconds_left_out=int((settled & bad).sum()),
         steps=tuple(
-            _measure_step(run, used, step, list(cells), bunch_s) for step, cells in enumerate(run.cells_of_steps)
+            _measure_step(run, window, step, list(cells), bunch_s) for step, cells in enumerate(run.cells_of_steps)
         ),
         utilisation={r.key: _mean(r.utilisation[used]) for r in run.resources},
         capacity={r.key: _mean(r.capacity[used]) for r in run.resources},
@@ -273,7 +278,18 @@ def _measure_one(run: RunData, plan: PlannedLevel, bad: BoolArray, number: int) 
         spans=_spans(used),
         response_se_s=_response_se(times, window),
         unsettled=abs(float(run.started[used].sum()) - total) / seconds,
+        intervals=_intervals(times, window, None, highs, lows),
     )
+
+
+def _intervals(
+    times: Times, window: Window, cells: Sequence[int] | None, highs: Sequence[float], lows: Sequence[float]
+) -> dict[str, tuple[float, float]]:
+    """How surely the percentiles are known, from the low end by blur to the high end."""
+    blocks = times.histograms.blocks(window.block_of_second, window.blocks, cells)
+    found = intervals_s(blocks, PERCENTS)
+    blur = {f"p{percent}": low / high for percent, high, low in zip(PERCENTS, highs, lows, strict=True) if high > 0}
+    return {name: (low * blur[name], high) for name, (low, high) in found.items() if name in blur}
 
 
 def _response_se(times: Times, window: Window) -> float:
@@ -361,14 +377,17 @@ def _longest_gap(run: RunData, seconds: BoolArray) -> tuple[float, float]:
     return gap, min(gap, float(np.maximum(inside, 0).sum()))
 
 
-def _measure_step(run: RunData, used: BoolArray, step: int, cells: list[int], bunch_s: float) -> StepLevel:
+def _measure_step(run: RunData, window: Window, step: int, cells: list[int], bunch_s: float) -> StepLevel:
+    used = window.used
+
     def total(counts: IntArray | FloatArray) -> float:
         return float(counts[used][:, cells].sum())
 
     completions, errors = int(total(run.completed)), int(total(run.errors))
     times = best_times(run, used, cells)
     timed = total(times.count)
-    (p50, p95, p99), (_, p95_low, _) = percentile_ends(run, used, bunch_s, (50, 95, 99), cells)
+    highs, lows = percentile_ends(run, used, bunch_s, PERCENTS, cells)
+    p50, p95, p99 = highs
     return StepLevel(
         step=step,
         throughput=(completions - errors) / int(used.sum()),
@@ -376,9 +395,10 @@ def _measure_step(run: RunData, used: BoolArray, step: int, cells: list[int], bu
         p50_s=p50,
         p95_s=p95,
         p99_s=p99,
-        p95_low_s=p95_low,
+        p95_low_s=lows[1],
         completions=completions,
         errors=errors,
+        intervals=_intervals(times, window, cells, highs, lows),
     )
 
 

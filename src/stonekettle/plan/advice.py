@@ -38,6 +38,20 @@ def of(plan: Plan) -> tuple[str, ...]:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")
     found += _no_return(levels, plan.planned.load_kind)
     found += [line for feed in plan.feeds if (line := _scarcity(plan, feed))]
+    found += same_data(plan)
+    if not plan.meters:
+        found.append("No component has a meter: the run cannot name a limiting resource.")
+    return tuple(found)
+
+
+def same_data(plan: Plan) -> list[str]:
+    """Where every user sends the same values, which the server may answer from a cache."""
+    found = [
+        f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
+        "flatter the result. Give it more rows."
+        for feed in plan.feeds
+        if len(feed) == 1
+    ]
     for journey in plan.journeys:
         same = sorted(set(journey.sample) - columns_of(plan.feeds))
         if same:
@@ -45,9 +59,7 @@ def of(plan: Plan) -> tuple[str, ...]:
                 f"Every user of {journey.name!r} sends the same {', '.join(same)}: the server's caches would "
                 "flatter the result. Add a feed with such columns."
             )
-    if not plan.meters:
-        found.append("No component has a meter: the run cannot name a limiting resource.")
-    return tuple(found)
+    return found
 
 
 def _no_return(levels: Sequence[PlannedLevel], kind: LoadKind) -> list[str]:
@@ -67,10 +79,7 @@ def _scarcity(plan: Plan, feed: Feed) -> str | None:
     """What too few rows in a feed would do to the run."""
     rows, peak = len(feed), _people_in_all(plan)
     if rows == 1:
-        return (
-            f"The feed {feed.name!r} has one row: every user sends the same, and the server's caches would "
-            "flatter the result. Give it more rows."
-        )
+        return None  # of that one all users share more is said
     if feed.take == "one per user" and rows < peak:
         then = "users retire once it is used up" if feed.end == "retire" else "several users share a row"
         return f"The feed {feed.name!r} has {rows} rows for {peak:.0f} users: {then}."

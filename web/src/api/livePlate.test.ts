@@ -8,7 +8,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
   return {
     state: 'running', elapsed_s: from + seconds, story: 0, standing: [], first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
     planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
-    p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: column, received: column, requests: column,
+    mean: column, p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: column, received: column, requests: column,
     selections: [],
     resources: [
       { key: 'ledger.cpu', component: 'ledger', name: 'cpu', kind: 'cpu', capacity: column, utilisation: column, waiting: null, instance_count: 1, instances: [] },

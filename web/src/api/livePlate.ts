@@ -51,6 +51,7 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
     in_flight: both(have.in_flight, fresh.in_flight),
     throughput: both(have.throughput, fresh.throughput),
     errors: both(have.errors, fresh.errors),
+    mean: both(have.mean, fresh.mean),
     p50: both(have.p50, fresh.p50),
     p95: both(have.p95, fresh.p95),
     p99: both(have.p99, fresh.p99),

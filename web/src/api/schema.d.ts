@@ -1739,6 +1739,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Health
+         * @description Whether each level of a run can be relied on: the laws, the load, blur, gaps and metrics, one by one; and what
+         *     is known of the whole run.
+         */
+        get: operations["stonekettle_server_runs_api_get_health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/restore": {
         parameters: {
             query?: never;
@@ -4944,6 +4965,73 @@ export interface components {
             /** Next */
             next: string;
         };
+        /** CheckOfLevel */
+        CheckOfLevel: {
+            /** Level */
+            level: number;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Told */
+            told: string;
+        };
+        /**
+         * CheckedLevel
+         * @description A level as the head of a column: its ``load`` in words.
+         */
+        CheckedLevel: {
+            /** Number */
+            number: number;
+            /** Load */
+            load: string;
+        };
+        /** Health */
+        Health: {
+            /** Levels */
+            levels: components["schemas"]["CheckedLevel"][];
+            /** Checks */
+            checks: components["schemas"]["LevelCheck"][];
+            /** Run */
+            run: components["schemas"]["RunCheck"][];
+        };
+        /**
+         * LevelCheck
+         * @description One check of every level: what it ``asks``, and what it ``means`` where it fails.
+         */
+        LevelCheck: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ordered" | "late" | "little" | "work" | "pauses" | "blur" | "tail" | "gaps" | "meters";
+            /** Title */
+            title: string;
+            /** Asks */
+            asks: string;
+            /** Means */
+            means: string;
+            /** Levels */
+            levels: components["schemas"]["CheckOfLevel"][];
+        };
+        /**
+         * RunCheck
+         * @description A check of the run as a whole.
+         */
+        RunCheck: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Text */
+            text: string;
+        };
         /** KeepBody */
         KeepBody: {
             /** Kept */
@@ -5269,6 +5357,8 @@ export interface components {
             served: components["schemas"]["ServedColumn"][];
             /** Of */
             of: string;
+            /** Mean */
+            mean: (number | null)[];
             /** P50 */
             p50: (number | null)[];
             /** P95 */
@@ -5537,7 +5627,8 @@ export interface components {
         /**
          * FittedCurves
          * @description Over ``loads``, from the lowest level to the highest: throughput (steps/s) by the asymptotic ``bounds`` and by
-         *     the closed network with the measured demands, and its mean response (s). Empty where the run bears none.
+         *     the closed network with the measured demands, and its mean response (s); throughput by the ``scalability`` law, for
+         *     people who do not think, with its ``contention`` and ``coherency``. Empty where the run bears none.
          */
         FittedCurves: {
             /** Loads */
@@ -5548,6 +5639,12 @@ export interface components {
             throughput: number[];
             /** Response S */
             response_s: number[];
+            /** Scalability */
+            scalability: number[];
+            /** Contention */
+            contention: number;
+            /** Coherency */
+            coherency: number;
         };
         /**
          * ComponentMean
@@ -9859,6 +9956,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Suspects"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_api_get_health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
                 };
             };
         };

@@ -22,6 +22,7 @@ import Distribution from './run/Distribution.vue'
 import ExpectedPeak from './run/ExpectedPeak.vue'
 import Errors from './run/Errors.vue'
 import Downloads from './run/Downloads.vue'
+import Health from './run/Health.vue'
 import LeftOut from './run/LeftOut.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
@@ -484,6 +485,13 @@ useShortcuts([
         </summary>
         <LevelTable class="mt-2" :input="input" :selected="selected" @select="selected = $event" />
       </details>
+      <Health
+        v-if="result?.findings && !live"
+        :run="id"
+        :of="notes.map((note) => note.title).join()"
+        :selected="selected"
+        @select="selected = $event"
+      />
       <RowTable v-if="input && input.plate.t.length" :input="input" />
       <StepTable
         v-if="input && input.plate.t.length"

@@ -8,6 +8,7 @@ const LOOKS = {
   bounds: { width: 1, type: [2, 4] },
   throughput: { width: 1, type: 'solid' as const },
   response_s: { width: 1, type: 'solid' as const },
+  scalability: { width: 1.3, type: 'dashed' as const },
 }
 type Which = keyof typeof LOOKS
 

@@ -52,6 +52,20 @@ export function cloud(view: View, grid: number, column: Column, color: string): 
   }
 }
 
+/** From the low to the high end of what points are known to: one upright stroke each. */
+export function strokes(
+  grid: number,
+  color: string,
+  ends: [x: number, low: number, high: number][],
+) {
+  const data = ends.flatMap(([x, low, high]): Point[] => [
+    [x, low],
+    [x, high],
+    [x, null],
+  ])
+  return { ...line(grid, color, data), lineStyle: { color, width: 1 }, silent: true, z: 2 }
+}
+
 export function bars(grid: number, data: Point[], color: string): SeriesOption {
   return {
     type: 'bar',

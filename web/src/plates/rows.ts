@@ -3,7 +3,7 @@ import type { SeriesOption } from 'echarts'
 import { amount, figure, given, load, percent, rate, seconds, users } from '@/ui/format'
 import { blurRow } from './blur'
 import { curve, curveAt } from './curves'
-import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES } from './lines'
+import { bars, cloud, dashed, DASH_MARKS, dotted, fan, line, MOST_LINES, strokes } from './lines'
 import { bands, untold, flags, rules } from './marks'
 import { pinRow } from './pinRows'
 import { cellRow } from './strip'
@@ -195,7 +195,9 @@ function throughputRow(view: View): PlateRow {
     kind: 'plain',
     height: Math.max(
       splitHeight(plate, HEIGHTS.throughput, 22),
-      axis === 'load' && view.curves?.loads.length ? 22 + 4 * HEIGHTS.line : 0,
+      axis === 'load' && view.curves?.loads.length
+        ? 22 + (view.curves.scalability?.length ? 7 : 4) * HEIGHTS.line
+        : 0,
     ),
     scale: { tick: counted, parts: 3, lines: true, atZero: true },
     measure: { name: 'steps/s', value: told, tell: figure },
@@ -208,9 +210,11 @@ function throughputRow(view: View): PlateRow {
       const levels = view.places.map((place): Point => [place.x, told(place)])
       return [
         { ...dotted(grid, tokens.lake, levels), markArea: backdrop(view) },
+        strokes(grid, tokens.lake, view.places.flatMap(rateSpan)),
         cloud(view, grid, plate.throughput, tokens.lake),
         ...curve(view, grid, 'bounds'),
         ...curve(view, grid, 'throughput'),
+        ...curve(view, grid, 'scalability'),
       ]
     },
     figures: (place) =>
@@ -220,6 +224,15 @@ function throughputRow(view: View): PlateRow {
           )
         : [rate(told(place)), ...journeys(view, place), ...byLaw(view, place)],
   }
+}
+
+const Z_90 = 1.645
+/** How surely the throughput of a level is known, at 90 %. */
+function rateSpan({ x, level }: Place): [number, number, number][] {
+  const reach = level?.throughput_se ? Z_90 * level.throughput_se : 0
+  return level && reach
+    ? [[x, Math.max(0, level.throughput - reach), level.throughput + reach]]
+    : []
 }
 
 /** Journeys done to their end; runs of long ago did not tell. */
@@ -232,9 +245,17 @@ function journeys({ plate }: View, place: Place): string[] {
 function byLaw(view: View, place: Place): string[] {
   const most = view.axis === 'load' ? curveAt(view.curves, 'bounds', place) : null
   const curved = view.axis === 'load' ? curveAt(view.curves, 'throughput', place) : null
+  const scaled = view.axis === 'load' ? curveAt(view.curves, 'scalability', place) : null
   return [
     ...(most === null ? [] : [`┈┈ ${figure(most)} at most`]),
     ...(curved === null ? [] : [`── ${figure(curved)} by law`]),
+    ...(scaled === null
+      ? []
+      : [
+          `╌╌ ${figure(scaled)} by scalability:`,
+          `${percent(view.curves?.contention)} contention`,
+          `${percent(view.curves?.coherency)} coherency`,
+        ]),
   ]
 }
 
@@ -249,7 +270,7 @@ function percentilesAt(view: View, place: Place) {
   const { plate } = view
   const { level } = place
   if (level) {
-    const found = plate.of === 'all' ? level : stepAt(place, plate.of)
+    const found = toldOf(place, plate.of)
     return found ? { p50: found.p50_s, p95: found.p95_s, p99: found.p99_s } : null
   }
   if (place.bins.length !== 1) return null
@@ -262,12 +283,36 @@ function stepAt({ level }: Place, id: string) {
   return number ? level?.steps?.find((one) => one.step === Number(number)) : undefined
 }
 
+/** What the findings say of a selection at a place that is a level. */
+function toldOf(place: Place, of: string) {
+  return of === 'all' ? place.level : stepAt(place, of)
+}
+
+/** How surely the percentiles of a level that are drawn are known, at 90 %. */
+function timeSpans(view: View): [number, number, number][] {
+  return view.places.flatMap((place) => {
+    const known = toldOf(place, view.plate.of)?.intervals ?? {}
+    return ['p50', 'p95'].flatMap((name): [number, number, number][] => {
+      const ends = known[name]
+      return ends ? [[place.x, ...ends]] : []
+    })
+  })
+}
+
+/** The mean that people waited, of a level as analysed. */
+function meanAt(view: View, place: Place): number | null {
+  return place.level
+    ? (toldOf(place, view.plate.of)?.response_s ?? null)
+    : at(view.plate.mean, place)
+}
+
 function responseRow(view: View): PlateRow {
   const { plate, tokens, axis } = view
   const parts = busiest(plate)
   const name = plate.selections.find((one) => one.id === plate.of)?.name ?? 'All steps'
-  // The mean time in servers, as their answers tell it, beside what people wait.
-  const served = parts.length ? [] : plate.served.slice(0, MOST_LINES - 1)
+  // The mean time in servers, as their answers tell it, beside the mean that people wait.
+  const served = parts.length ? [] : plate.served.slice(0, MOST_LINES - 2)
+  const waited = view.places.map((place): Point => [place.x, meanAt(view, place)])
   // Levels tell percentiles of steps; of journeys and groups only seconds do.
   const byLevels = view.places.some((place) => parts[0] && stepAt(place, parts[0].id))
   const fanned = view.places.flatMap((place) => {
@@ -286,7 +331,7 @@ function responseRow(view: View): PlateRow {
     kind: 'plain',
     height: Math.max(
       splitHeight(plate, HEIGHTS.response, 22),
-      served.length ? 22 + HEIGHTS.line * (served.length + (view.curves ? 4 : 3)) : 0,
+      served.length ? 22 + HEIGHTS.line * (served.length + (view.curves ? 5 : 4)) : 0,
     ),
     scale: { tick: given, parts: 3, lines: true, atZero: true },
     measure: {
@@ -321,8 +366,10 @@ function responseRow(view: View): PlateRow {
         ...layers,
         { ...middle, markLine: rules(view), markArea: backdrop(view) },
         ...(plate.of === 'all' ? curve(view, grid, 'response_s') : []),
+        ...(axis === 'load' ? [strokes(grid, tokens.copper, timeSpans(view))] : []),
+        ...(served.length ? [dashed(grid, tokens.copper, waited, 1, axis === 'load')] : []),
         ...served.map((one, k) =>
-          dashed(grid, tokens.lake, along(view, one.mean_s), k + 1, axis === 'load'),
+          dashed(grid, tokens.lake, along(view, one.mean_s), k + 2, axis === 'load'),
         ),
       ]
     },
@@ -342,8 +389,9 @@ function responseRow(view: View): PlateRow {
         `p95 ${seconds(found.p95)}`,
         `p99 ${seconds(found.p99)}`,
         ...(mean === null ? [] : [`── ${seconds(mean)} mean by law`]),
+        ...(served.length ? [`${DASH_MARKS[1]} ${seconds(meanAt(view, place))} mean`] : []),
         ...served.map(
-          (one, k) => `${DASH_MARKS[k + 1]} ${seconds(at(one.mean_s, place))} in ${one.name}`,
+          (one, k) => `${DASH_MARKS[k + 2]} ${seconds(at(one.mean_s, place))} in ${one.name}`,
         ),
       ]
     },

@@ -3,7 +3,7 @@ import { flags } from './marks'
 import { describe, expect, it } from 'vitest'
 import { painted } from './painted'
 import { draw } from './runPlate'
-import { placeAt, stretchOf, viewOf, type LevelPoint, type PlateInput } from './view'
+import { placeAt, stretchOf, viewOf, type LevelPoint, type PlateInput, type Point } from './view'
 import { darkness, reach } from './strip'
 
 const tokens = {
@@ -36,7 +36,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     arrangement: AS_IT_IS,
     plate: {
       first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
-      throughput: [5, 6, 1], errors: [0, 0, 0], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
+      throughput: [5, 6, 1], errors: [0, 0, 0], mean: [0.02, 0.03, null], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
       p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: [null, null, null], received: [null, null, null], requests: [null, null, null],
       selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],
       pins: [], events: [],
@@ -103,12 +103,44 @@ describe('rows that tell of several things', () => {
     const { plate } = input()
     const served = [{ name: 'ledger', mean_s: [0.004, 0.005, null] }]
     const told = input({ plate: { ...plate, served } })
-    expect(figuresAt(told, 'response', 0.5).at(-1)).toBe('╌╌ 4.00 ms in ledger')
+    expect(figuresAt(told, 'response', 0.5).slice(-2)).toEqual([
+      '╌╌ 20.0 ms mean',
+      '┈┈ 4.00 ms in ledger',
+    ])
     const lines = rowOf(told, 'response').series.length
-    expect(lines).toBe(rowOf(input(), 'response').series.length + 1)
+    expect(lines).toBe(rowOf(input(), 'response').series.length + 2)
     const parts = [{ id: 'step:0', name: 'Buy', throughput: [1, 1, 1], p95: [0.1, 0.1, null] }]
     const split = input({ plate: { ...plate, served, parts } })
     expect(rowOf(split, 'response').series).toHaveLength(1)
+  })
+
+  it('draws how surely a level is known, and the mean people waited there', () => {
+    const sure: Partial<LevelPoint> = {
+      throughput_se: 2,
+      response_s: 0.03,
+      intervals: { p95: [0.04, 0.07] },
+    }
+    const levels = [level(1, 10), level(2, 20, { ...sure, start_s: 0, end_s: 2 })]
+    const told = input({ axis: 'load', levels, plate: { ...input().plate, of: 'all' } })
+    const strokes = (id: string) =>
+      rowOf(told, id).series.filter((one) =>
+        one.data?.some((point) => (point as Point)[1] === null),
+      )
+    const [rate] = strokes('throughput')
+    const at = levels[1]?.throughput ?? 0
+    expect(rate?.data).toEqual([
+      [20, at - 3.29],
+      [20, at + 3.29],
+      [20, null],
+    ])
+    expect(strokes('response')[0]?.data).toEqual([
+      [20, 0.04],
+      [20, 0.07],
+      [20, null],
+    ])
+    const served = [{ name: 'ledger', mean_s: [0.004, 0.005, null] }]
+    const both = { ...told, plate: { ...told.plate, served } }
+    expect(figuresAt(both, 'response', 20)).toContain('╌╌ 30.0 ms mean')
   })
 
   it('has a row of what came in for who asks for it', () => {

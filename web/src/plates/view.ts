@@ -19,9 +19,12 @@ export interface LevelPoint {
   end_s: number
   load: { kind: string; ordered: number; delivered: number; blind: number }
   throughput: number
+  throughput_se?: number | null
+  response_s?: number | null
   p50_s: number | null
   p95_s: number | null
   p99_s: number | null
+  intervals?: Intervals
   in_flight: number
   present?: number
   overdue?: number
@@ -29,8 +32,21 @@ export interface LevelPoint {
   completions: number
   errors: number
   utilisation: Record<string, number | null>
-  steps?: { step: number; p50_s: number | null; p95_s: number | null; p99_s: number | null }[]
+  steps?: StepPoint[]
 }
+
+/** One step at a level. */
+export interface StepPoint {
+  step: number
+  response_s?: number | null
+  p50_s: number | null
+  p95_s: number | null
+  p99_s: number | null
+  intervals?: Intervals
+}
+
+/** 90 % intervals (s) of percentiles, by name. */
+export type Intervals = Record<string, [low: number, high: number]>
 
 export interface Boundary {
   value: number

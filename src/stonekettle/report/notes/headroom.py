@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from stonekettle.core.analysis import Analysis
-from stonekettle.core.headroom import Headroom, PeakIn, Standing, headroom
+from stonekettle.core.headroom import Headroom, PeakIn, Standing, headroom, room_below
 from stonekettle.core.load import LoadKind
-from stonekettle.core.types import Declined
+from stonekettle.core.objectives import BreakingPoint
+from stonekettle.core.types import Declined, Estimate
 from stonekettle.report import numbers as n
 from stonekettle.report.notes.note import Evidence, Grade, Note
 
@@ -28,6 +29,7 @@ def note(analysis: Analysis, peak: float, peak_in: PeakIn) -> Note:
             grade="open",
             title=f"Headroom over {expected}: no answer",
             text="There is no comfort limit to hold the expected peak against.",
+            details=_errors(analysis, peak, peak_in),
         )
     found = headroom(analysis.comfort, analysis.levels, peak, peak_in)
     limit = analysis.comfort.load
@@ -40,8 +42,25 @@ def note(analysis: Analysis, peak: float, peak_in: PeakIn) -> Note:
         grade=GRADES[found.standing],
         title=_title(found, expected),
         text=_text(found, analysis, expected),
+        details=_errors(analysis, peak, peak_in),
         evidence=evidence,
     )
+
+
+def _errors(analysis: Analysis, peak: float, peak_in: PeakIn) -> tuple[str, ...]:
+    """How far from the peak errors pass their limit, or did not up to the highest load."""
+    found, kind = analysis.breaking, analysis.load_kind
+    if isinstance(found, BreakingPoint):
+        room = room_below(found.load, analysis.levels, peak, peak_in)
+        ends = f"{_signed(room.low)} to {_signed(room.high)}"
+        where = f"between {n.amount(found.load.low)} and {n.load(found.load.high, kind)}"
+        return (f"Errors pass {n.percent(found.limit)} {where}: {ends} from the peak.",)
+    if found.at_least is None or not analysis.levels:
+        return ()
+    tried = Estimate(found.at_least, found.at_least, found.at_least)
+    room = room_below(tried, analysis.levels, peak, peak_in)
+    tried_up_to = n.load(found.at_least, kind)
+    return (f"Errors passed their limit for sure at no load up to {tried_up_to}, {_signed(room.value)} from the peak.",)
 
 
 def _amount(value: float, peak_in: PeakIn, kind: LoadKind) -> str:

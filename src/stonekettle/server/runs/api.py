@@ -14,9 +14,10 @@ from ninja.files import UploadedFile
 from stonekettle.core.headroom import PeakIn
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.strategies import PLAN, SEARCH
-from stonekettle.report import explain
+from stonekettle.report import explain, health
 from stonekettle.report import result as results
 from stonekettle.report.explain import Explained
+from stonekettle.report.health import Health
 from stonekettle.report.notes import headroom
 from stonekettle.report.notes.note import Note
 from stonekettle.report.suspects import Suspects
@@ -306,6 +307,18 @@ def get_suspects(request: HttpRequest, run_id: int) -> Suspects:
     if told is None:
         raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so nothing can be held against them.")
     return told
+
+
+@router.get("/runs/{run_id}/health", response=Health)
+def get_health(request: HttpRequest, run_id: int) -> Health:
+    """Whether each level of a run can be relied on: the laws, the load, blur, gaps and metrics, one by one; and what
+    is known of the whole run."""
+    run = get_object_or_404(Run, pk=run_id)
+    analysis = findings_of(run)
+    if analysis is None:
+        raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so there are no levels to check.")
+    result = results.stored(run.result or {})
+    return health.told(analysis, run.plan, run.ordered.levels(), result.proofs, result.totals.duration_s)
 
 
 @router.delete("/runs/{run_id}", response={204: None})

@@ -136,8 +136,8 @@ class Plate(Schema):
     """Columns over time: all there is where ``whole``, or what was written after the cursor. ``start`` is the first
     second of each bin of ``bin_s``, ``t`` its middle; a page puts the bins it gets in place of those it has.
 
-    Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``p50`` to ``p99`` are of the
-    selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire; ``journeys`` those
+    Times in seconds, rates of steps per second, shares 0..1; null is unmeasured. ``mean`` and ``p50`` to ``p99`` are of
+    the selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire; ``journeys`` those
     done to their end per second. ``blur`` is the share
     of the users present that may not have been load, overdue or unseen at the generators; ``stalls`` the longest of
     theirs. ``sequence`` is the cursor for the next look, ``first`` the second from which on bins are shown.
@@ -161,6 +161,7 @@ class Plate(Schema):
     requests: Column
     served: list[ServedColumn]
     of: str
+    mean: Column
     p50: Column
     p95: Column
     p99: Column
@@ -293,6 +294,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         requests=told_rate(math.nan if row.requests is None else sum(row.requests) for row in rows),
         served=_served(run, layout.selections[of], rows, places, start.size),
         of=ids[of],
+        mean=as_column(_mean(requests(of, "response_sum_s"), requests(of, "completed") - requests(of, "errors"))),
         p50=as_column(requests(of, "p50")),
         p95=as_column(requests(of, "p95")),
         p99=as_column(requests(of, "p99")),
@@ -474,6 +476,12 @@ def _share(part: FloatArray, whole: FloatArray) -> FloatArray:
     """``part`` of ``whole``, NaN where there is no whole."""
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.where(whole > 0, np.minimum(part / whole, 1.0), np.nan)
+
+
+def _mean(total: FloatArray, count: FloatArray) -> FloatArray:
+    """NaN where there is none to make a mean of."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(count > 0, total / count, np.nan)
 
 
 def _longest(stalls: Sequence[Sequence[float]]) -> list[Stall]:
