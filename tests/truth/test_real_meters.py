@@ -7,6 +7,7 @@ import csv
 import io
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -173,7 +174,12 @@ def test_host_exporter_proxy_and_practice_system_on_one_clock(tmp_path: Path) ->
         file.write_text(yaml.safe_dump(plan))
         terminal = Terminal()
         run.run(file, tmp_path / "out", practice=False, practice_config=None, terminal=terminal)
-    assert json.loads((tmp_path / "out" / "result.json").read_text())["state"] == "finished"
+    result = json.loads((tmp_path / "out" / "result.json").read_text())
+    assert result["state"] == "finished"
+    # The agent tells of processes, and those that made and bore the load are Python's.
+    (servers,) = [note for note in result["notes"] if note["kind"] == "servers"]
+    (host,) = [line for line in servers["details"] if "`host`" in line]
+    assert re.search(r"Cores by process: .*`python[\d.]*` \d", host), host
     rows = list(csv.DictReader(io.StringIO((tmp_path / "out" / "seconds.csv").read_text())))
     columns = {name: np.array([float(row[name] or "nan") for row in rows[:HOLD_S]]) for name in rows[0]}
     for name in ("host.cpu", "host.memory", "exporter.cpu", "exporter.memory", "proxy.connections", "gateway.cpu"):

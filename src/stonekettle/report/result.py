@@ -24,7 +24,7 @@ from stonekettle.engine.records import ERRORS, SCHEMA, WHOLE, trace_ids
 from stonekettle.meters.samples import Readings
 from stonekettle.plan import document, secrecy
 from stonekettle.plan.models import Plan
-from stonekettle.report import findings, proof, sentences
+from stonekettle.report import findings, processes, proof, sentences
 from stonekettle.report.findings import Findings
 from stonekettle.report.notes.note import Note
 from stonekettle.report.proof import ProofResult
@@ -137,7 +137,8 @@ def build(
     """The result of a run."""
     proofs = proof.compare(plan, run, readings)
     off = np.nan_to_num(np.abs(run.users - run.planned_users))
-    notes = [*sentences.notes(analysis, plan), *map(proof.note, proofs)]
+    taking = processes.busiest(readings, analysis.levels, run.seconds)
+    notes = [*sentences.notes(analysis, plan, taking), *map(proof.note, proofs)]
     return Result(
         experiment=plan.name,
         state=state,

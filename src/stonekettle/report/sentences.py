@@ -21,6 +21,7 @@ from stonekettle.report.notes import (
     throughput,
 )
 from stonekettle.report.notes.note import Note
+from stonekettle.report.processes import Processes
 
 
 def verdict(analysis: Analysis, plan: Plan) -> str:
@@ -50,14 +51,14 @@ def _withheld_because(analysis: Analysis) -> str:
     return f"{measuring.did(analysis.measuring)}. Nothing is claimed about the system."
 
 
-def notes(analysis: Analysis, plan: Plan) -> tuple[Note, ...]:
-    """All findings as margin notes, the most important first."""
+def notes(analysis: Analysis, plan: Plan, processes: Processes | None = None) -> tuple[Note, ...]:
+    """All findings as margin notes, the most important first; ``processes`` take the processors of servers."""
     found = [
         comfort.note(analysis, plan),
         throughput.note(analysis, plan),
         saturation.note(analysis),
         limiting.note(analysis),
-        servers.note(analysis),
+        servers.note(analysis, processes),
         breaking.note(analysis),
         *changes.notes(analysis),
         saturation.disagreement(analysis),

@@ -10,14 +10,16 @@ from stonekettle.core.load import LoadKind
 from stonekettle.core.types import Declined
 from stonekettle.report import numbers as n
 from stonekettle.report.notes.note import Evidence, Grade, Note
+from stonekettle.report.processes import Processes
 
 NEAR = 0.7
 """A resource that is so busy at the highest throughput is near its end."""
 MOST_NAMED = 3
 
 
-def note(analysis: Analysis) -> Note | None:
-    """The checklist; None where nothing was metered, or nothing about the system is claimed."""
+def note(analysis: Analysis, processes: Processes | None = None) -> Note | None:
+    """The checklist, with the ``processes`` that take the processors where they are known; None where nothing was
+    metered, or nothing about the system is claimed."""
     found = analysis.limiting
     if isinstance(found, Declined) or found.cause == "generator" or not found.evidence:
         return None
@@ -34,7 +36,11 @@ def note(analysis: Analysis) -> Note | None:
         grade=worst,
         title=_title(graded),
         text="At the highest throughput, or beyond it where it falls; each of its resources under Evidence.",
-        details=tuple(_line(component, grade, servers[component], analysis.load_kind) for grade, component in graded),
+        details=tuple(
+            _line(component, grade, servers[component], analysis.load_kind)
+            + _taking((processes or {}).get(component, ()))
+            for grade, component in graded
+        ),
         evidence=Evidence(rows=tuple(f"resource:{e.key}" for e in found.evidence if _of(e) != "holds")),
     )
 
@@ -76,6 +82,14 @@ def _named(components: Sequence[str]) -> str:
 
 def _line(component: str, grade: Grade, resources: Sequence[ResourceEvidence], kind: LoadKind) -> str:
     return f"{_GLYPH[grade]} `{component}`: {'; '.join(_resource(e, kind) for e in resources)}"
+
+
+def _taking(processes: Sequence[tuple[str, float]]) -> str:
+    """Which processes take the CPU."""
+    if not processes:
+        return ""
+    told = [f"`{name.replace('`', '')}` {n.figure(cores)}" for name, cores in processes]
+    return f". Cores by process: {', '.join(told)}"
 
 
 def _resource(e: ResourceEvidence, kind: LoadKind) -> str:
