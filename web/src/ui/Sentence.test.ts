@@ -12,6 +12,12 @@ describe('a sentence of the findings', () => {
     expect(found.findAll('code').map((code) => code.text())).toEqual(['ledger'])
     expect(found.text()).toBe('The limit is ledger CPU')
   })
+  it('keeps numbers and their units in one line, without a change of the words', () => {
+    const text = 'Up to 1.50 s at 19 % of 3 steps, in `part 5 %`'
+    const found = mount(Sentence, { props: { text } })
+    expect(found.findAll('.whitespace-nowrap').map((one) => one.text())).toEqual(['1.50 s', '19 %'])
+    expect(found.element.textContent).toBe(text.replaceAll('`', ''))
+  })
   it('takes text without names as it is', () => {
     const found = mount(Sentence, { props: { text: '<b>No</b> errors' } })
     expect(found.findAll('code')).toHaveLength(0)
