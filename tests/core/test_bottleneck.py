@@ -10,6 +10,7 @@ import pytest
 from stonekettle.core import analysis
 from stonekettle.core.bottleneck import LimitingResource
 from stonekettle.core.load_profile import LoadProfile
+from stonekettle.core.objectives import BreakingPoint
 from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
@@ -101,6 +102,24 @@ def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> N
     assert found.saturation == Declined(Reason.GENERATOR, pytest.approx(100, abs=40))
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "generator"
+
+
+def test_errors_at_loads_that_a_generator_was_short_of_are_no_breaking_point() -> None:
+    twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
+    run = twin.run(as_planned(PROFILE))
+    failing = run.completed // 5
+    late = np.arange(run.seconds) >= run.seconds * 0.8
+    failing[~late] = 0
+    found = analysis.analyse(replace(run, errors=failing), as_planned(PROFILE), [], 0.05, [twin.requests()])
+    sound = max(lv.load.delivered for lv in found.levels if lv.shift <= 0.02)
+    assert found.breaking == Declined(Reason.GENERATOR, sound)
+    # Where the load was there, they are.
+    early = run.completed // 5
+    early[: run.seconds // 20] = 0
+    assert isinstance(
+        analysis.analyse(replace(run, errors=early), as_planned(PROFILE), [], 0.05, [twin.requests()]).breaking,
+        BreakingPoint,
+    )
 
 
 def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None:

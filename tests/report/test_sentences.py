@@ -15,7 +15,7 @@ from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.objectives import BreakingPoint, ComfortLimit
 from stonekettle.core.orders import as_planned
 from stonekettle.core.run_data import RunData
-from stonekettle.core.types import Estimate
+from stonekettle.core.types import Declined, Estimate, Reason
 from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.practice.config import PracticeConfig
@@ -180,6 +180,14 @@ def test_a_breaking_says_whether_it_recovered(point: BreakingPoint, title: str, 
     assert title in note.title
     assert "20 % at 60 users" in note.text
     assert text in note.text
+
+
+def test_errors_where_the_generators_were_short_are_no_breaking_point() -> None:
+    run = simulate(one_server_system(20, servers=2), visits(1.0), SATURATING, seed=2)
+    found = replace(analysis.analyse(run, as_planned(SATURATING), [], 0.05), breaking=Declined(Reason.GENERATOR, 40.0))
+    (note,) = [note for note in sentences.notes(found, PLAN) if note.kind == "breaking"]
+    assert (note.grade, note.title) == ("open", "Breaking point: no answer")
+    assert "errors may be their own" in note.text
 
 
 def test_a_goal_missed_in_between_is_said_and_takes_the_good_grade_away() -> None:

@@ -163,7 +163,7 @@ def test_a_file_has_all_rows_and_no_formulas(bundle: Path) -> None:
     as_file: dict[str, Any] = {"as_csv": True, "rows": 30}
     out = io.StringIO()
     process._answer(ask_of(bundle, "SELECT '=1+1' AS a, i, NULL AS n FROM range(3) t(i)", **as_file), out)
-    assert list(csv.reader(io.StringIO(out.getvalue()))) == [
+    assert list(csv.reader(io.StringIO(out.getvalue().removeprefix(process.READY.decode())))) == [
         ["a", "i", "n"],
         *([["'=1+1", str(i), ""] for i in range(3)]),
     ]

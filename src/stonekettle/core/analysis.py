@@ -14,7 +14,7 @@ from stonekettle.core.throughput import ThroughputGoal, ThroughputResult
 from stonekettle.core.throughput import judge as judge_throughput
 from stonekettle.core.types import Declined, Reason
 
-VERSION = 7
+VERSION = 8
 """Raised whenever the same data would give other findings."""
 
 
@@ -105,6 +105,7 @@ def analyse(
     limiting: bottleneck.LimitingResource | Declined = bottleneck.identify(run, measured, shape, demands, shortfall)
     if isinstance(limiting, bottleneck.LimitingResource) and limiting.cause == "generator":
         point = Declined(Reason.GENERATOR, point.at_least)
+        breaking = _of_load_that_was_there(breaking, measured)
     elif not measured:
         limiting = Declined(Reason.TOO_FEW_LEVELS)
     done = judge_throughput(run, measured, promised, comfort)
@@ -144,6 +145,20 @@ def _demands(run: RunData, measured: Sequence[levels.Level], *, aged: bool = Fal
         for resource in run.resources
         if resource.kind != "memory" and (found := cost(resource, measured)) is not None
     )
+
+
+def _of_load_that_was_there(
+    breaking: objectives.BreakingPoint | Declined, measured: Sequence[levels.Level]
+) -> objectives.BreakingPoint | Declined:
+    """Where the generators were short of the load, errors may be theirs, and came at another load than the level's."""
+    if isinstance(breaking, Declined):
+        return breaking
+    over = next(lv for lv in measured if lv.number == breaking.level)
+    if over.shift <= bottleneck.SHORT:
+        return breaking
+    sound = [lv.load.delivered for lv in measured if lv.shift <= bottleneck.SHORT]
+    below = [load for load in sound if load < over.load.delivered]
+    return Declined(Reason.GENERATOR, max(below, default=None))
 
 
 def _throughput_limit(measured: Sequence[levels.Level], hardware: Sequence[laws.Demand]) -> float:

@@ -26,6 +26,16 @@ def note(analysis: Analysis) -> Note | None:
             details=first,
             evidence=Evidence.around(("errors",), found.load),
         )
+    if found.reason is Reason.GENERATOR:
+        return Note(
+            kind="breaking",
+            grade="open",
+            title="Breaking point: no answer",
+            text="The first load at which errors pass their limit is one that the generators were short of: errors may "
+            "be their own, and the system felt another load.",
+            details=first,
+            evidence=Evidence(rows=("errors", "blur")),
+        )
     if first:
         return Note(
             kind="breaking",
