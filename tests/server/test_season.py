@@ -57,6 +57,21 @@ def test_the_season_tells_its_story(client: Client, experiments: dict[str, Exper
     assert of(client, experiments["Quick look"])["sentence"] == "No run of it has findings yet."
 
 
+def test_what_its_steps_did_is_told_as_far_as_it_was_kept(client: Client, experiments: dict[str, Experiment]) -> None:
+    run = Run.objects.filter(seeded=True, revision__experiment=experiments["Weekly check"]).order_by("pk")[0]
+    lines = {line["name"]: line for line in client.get(f"/api/runs/{run.pk}/steps").json()["lines"]}
+    assert run.result
+    assert lines["All steps"]["count"] == run.result["totals"]["steps"]
+    assert lines["Home page"]["count"] > 1000
+    assert 0.001 < lines["Home page"]["mean_s"] < lines["Buy ticket"]["mean_s"] < 1
+    assert (lines["Home page"]["p95_s"], lines["Home page"]["received"]) == (None, None)
+    assert "no single response times" in client.get(f"/api/runs/{run.pk}/distribution").json()["detail"]
+    room = client.get(f"/api/runs/{run.pk}/more-users").json()
+    assert room["extrapolated"]
+    assert 340 < room["crossing"]["value"] < 460
+    assert "no single response times" in client.get(f"/api/runs/{run.pk}/more-users?index=apdex").json()["detail"]
+
+
 def test_each_run_is_judged_by_the_baseline_of_its_time(client: Client, experiments: dict[str, Experiment]) -> None:
     lines = {run["id"]: run for run in client.get("/api/runs").json()["runs"]}
     weekly = sorted(key for key, run in lines.items() if run["experiment"] == "Weekly check")

@@ -222,7 +222,7 @@ def first_errors(run: RunData) -> tuple[FirstError, ...]:
 
 
 @dataclass(frozen=True)
-class _Curve:
+class Curve:
     """An objective's figure over the levels, four arrays of shape (k,): the logs of its upper and lower
     end, their standard error, and how much may not have been load."""
 
@@ -252,15 +252,15 @@ def _judge(
         logs = np.log((values * n + 0.5) / (n + 1))
         se = np.sqrt((1 - values) / np.maximum(values * n + 0.5, 0.5))
         se = np.where(values * n < 1, 0.0, np.minimum(se, 1.0))
-        curve = _Curve(logs, logs, se, blind)
+        curve = Curve(logs, logs, se, blind)
     else:
         values, lows, se = _percentiles(run, levels, objective, random)
-        curve = _Curve(np.log(np.maximum(values, 1e-6)), np.log(np.maximum(lows, 1e-6)), se, blind)
+        curve = Curve(np.log(np.maximum(values, 1e-6)), np.log(np.maximum(lows, 1e-6)), se, blind)
     known = np.isfinite(values)
     estimate, everywhere, blur, missed = None, False, 0.0, np.zeros(0)
     if known.any():
-        curve = _Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
-        estimate, everywhere, blur = _crossing_interval(loads[known], curve, goal)
+        curve = Curve(curve.high[known], curve.low[known], curve.se[known], curve.blind[known])
+        estimate, everywhere, blur = crossing_interval(loads[known], curve, goal)
         timed = objective.kind in ("response", "mean")
         if estimate is not None and not everywhere and response is not None and timed:
             told = [lv for lv, there in zip(levels, known, strict=True) if there]
@@ -301,7 +301,7 @@ def _percentiles(
     return values, lows, np.where(np.isfinite(errors), np.sqrt((errors**2 + typical**2) / 2), typical)
 
 
-def _means(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, _Curve]:
+def _means(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, Curve]:
     """The mean response at each level (s), its logs as recorded and less blind times, and their error."""
     values, lows, se = (np.full(len(levels), np.nan) for _ in range(3))
     cells = run.cells_of(objective.steps)
@@ -324,10 +324,10 @@ def _means(run: RunData, levels: Sequence[Level], objective: Objective, blind: F
             se[i] = math.sqrt(scale * float((off**2).sum())) / float(sums.sum())
     typical = float(np.nanmedian(se)) if np.isfinite(se).any() else 0.0
     high, low = (np.log(np.maximum(ends, 1e-6)) for ends in (values, lows))
-    return values, _Curve(high, low, np.where(np.isfinite(se), se, typical), blind)
+    return values, Curve(high, low, np.where(np.isfinite(se), se, typical), blind)
 
 
-def _apdex(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, _Curve]:
+def _apdex(run: RunData, levels: Sequence[Level], objective: Objective, blind: FloatArray) -> tuple[FloatArray, Curve]:
     """The Apdex score at each level (Apdex Alliance 2007: within T one, within 4T a half, later or failed nothing), and
     the log of what it lacks of 1, by recorded times and by those less blind ones."""
     values, lows, se = (np.full(len(levels), np.nan) for _ in range(3))
@@ -357,10 +357,10 @@ def _apdex(run: RunData, levels: Sequence[Level], objective: Objective, blind: F
             se[i] = min(1.0, math.sqrt(scale * float((off**2).sum())) / float(n.sum()) / lacks)
     typical = float(np.nanmedian(se)) if np.isfinite(se).any() else 0.0
     high = np.log(np.maximum(1 - values, 1e-6))
-    return values, _Curve(high, np.log(np.maximum(lows, 1e-6)), np.where(np.isfinite(se), se, typical), blind)
+    return values, Curve(high, np.log(np.maximum(lows, 1e-6)), np.where(np.isfinite(se), se, typical), blind)
 
 
-def _crossing_interval(loads: FloatArray, curve: _Curve, goal: float) -> tuple[Estimate | None, bool, float]:
+def crossing_interval(loads: FloatArray, curve: Curve, goal: float) -> tuple[Estimate | None, bool, float]:
     """Where the ``goal`` (a log) is crossed, whether at the lowest level already, and the share of it that is blur."""
     felt = loads - curve.blind
     ends = (
@@ -385,7 +385,7 @@ def _monotone(logs: FloatArray) -> FloatArray:
     return np.asarray(scipy.optimize.isotonic_regression(logs).x, dtype=np.float64)
 
 
-def _settled(levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate) -> Estimate:
+def _settled(levels: Sequence[Level], curve: Curve, limit: float, response: Response, rough: Estimate) -> Estimate:
     """The crossing near a ``rough`` one as it would be if levels were long enough for every queue."""
     if response.variation2 > (MOST_MIXED_VARIATION if len(levels[0].steps) > 1 else MOST_VARIATION):
         return replace(rough, low=rough.low * (1 - MOST_UNSETTLED), high=rough.high * (1 + MIXED_ERROR))
@@ -393,7 +393,7 @@ def _settled(levels: Sequence[Level], curve: _Curve, limit: float, response: Res
 
 
 def _along_the_curve(
-    levels: Sequence[Level], curve: _Curve, limit: float, response: Response, rough: Estimate
+    levels: Sequence[Level], curve: Curve, limit: float, response: Response, rough: Estimate
 ) -> Estimate | None:
     """The crossing near a ``rough`` one by the curve of the mean response; None where the levels around do not bear
     it. Of each level's percentile only the ratio to its own mean counts: a queue that has not built up yet, or has by

@@ -20,6 +20,7 @@ from stonekettle.server.jobs.api import router as jobs
 from stonekettle.server.journeys.api import router as journeys
 from stonekettle.server.requests import CleanParser
 from stonekettle.server.runs.api import router as runs
+from stonekettle.server.runs.findings_api import router as findings
 from stonekettle.server.runs.history_api import router as run_history
 from stonekettle.server.runs.markers_api import router as markers
 from stonekettle.server.runs.schedules_api import router as schedules
@@ -60,6 +61,7 @@ api.add_router("", feeds)
 api.add_router("", journeys)
 api.add_router("", experiments)
 api.add_router("", runs)
+api.add_router("", findings)
 api.add_router("", watching)
 api.add_router("", steering)
 api.add_router("", markers)

@@ -1699,67 +1699,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/runs/{run_id}/how/{kind}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Explain Note
-         * @description How the conclusion of a kind was computed: its formula with the run's own numbers, the data and the source.
-         */
-        get: operations["stonekettle_server_runs_api_explain_note"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{run_id}/suspects": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Suspects
-         * @description All that could have set the limit, with what speaks for and against each.
-         */
-        get: operations["stonekettle_server_runs_api_get_suspects"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/runs/{run_id}/health": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Health
-         * @description Whether each level of a run can be relied on: the laws, the load, blur, gaps and metrics, one by one; and what
-         *     is known of the whole run.
-         */
-        get: operations["stonekettle_server_runs_api_get_health"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/runs/{run_id}/restore": {
         parameters: {
             query?: never;
@@ -2133,6 +2072,87 @@ export interface paths {
          * @description Take a metrics file out of a run again; it is analysed anew.
          */
         delete: operations["stonekettle_server_runs_api_remove_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/how/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Explain Note
+         * @description How the conclusion of a kind was computed: its formula with the run's own numbers, the data and the source.
+         */
+        get: operations["stonekettle_server_runs_findings_api_explain_note"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Suspects
+         * @description All that could have set the limit, with what speaks for and against each.
+         */
+        get: operations["stonekettle_server_runs_findings_api_get_suspects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Health
+         * @description Whether each level of a run can be relied on: the laws, the load, blur, gaps and metrics, one by one; and what
+         *     is known of the whole run.
+         */
+        get: operations["stonekettle_server_runs_findings_api_get_health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/more-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Room For More Users
+         * @description Where an index of how it feels to be a user crosses a limit, or for how many more there is room.
+         */
+        get: operations["stonekettle_server_runs_findings_api_get_room_for_more_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4898,140 +4918,6 @@ export interface components {
              */
             at: string;
         };
-        /**
-         * Explained
-         * @description How the note of a ``kind`` was computed: ``formula`` in symbols, the run's ``numbers`` for them and what they
-         *     make in ``worked``, the ``data`` used, the ``source`` and what it does not know, its ``limits``.
-         */
-        Explained: {
-            /** Kind */
-            kind: string;
-            /** Formula */
-            formula: string;
-            /** Numbers */
-            numbers: components["schemas"]["Number"][];
-            /** Worked */
-            worked: string;
-            /** Data */
-            data: string;
-            /** Source */
-            source: string;
-            /** Limits */
-            limits: string[];
-        };
-        /**
-         * Number
-         * @description A number of the run that went into a formula.
-         */
-        Number: {
-            /** Symbol */
-            symbol: string;
-            /** Says */
-            says: string;
-            /** Value */
-            value: string;
-        };
-        /**
-         * SuspectLine
-         * @description Something that could have set the limit: what speaks for it and against it; ``row`` of the plate shows it.
-         */
-        SuspectLine: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "hardware" | "pool" | "overload" | "network" | "contention" | "unmetered" | "generator";
-            /** Title */
-            title: string;
-            /** Named */
-            named: boolean;
-            /** Speaks For */
-            speaks_for: string[];
-            /** Speaks Against */
-            speaks_against: string[];
-            /** Row */
-            row: string;
-        };
-        /**
-         * Suspects
-         * @description The suspects, the one that the findings name first; what would ``decide`` between the first two, where they are
-         *     not told apart; and what gives out ``next``, once the first is lifted.
-         */
-        Suspects: {
-            /** Lines */
-            lines: components["schemas"]["SuspectLine"][];
-            /** Decide */
-            decide: string;
-            /** Next */
-            next: string;
-        };
-        /** CheckOfLevel */
-        CheckOfLevel: {
-            /** Level */
-            level: number;
-            /**
-             * Grade
-             * @enum {string}
-             */
-            grade: "holds" | "strained" | "saturated" | "broken" | "open";
-            /** Told */
-            told: string;
-        };
-        /**
-         * CheckedLevel
-         * @description A level as the head of a column: its ``load`` in words.
-         */
-        CheckedLevel: {
-            /** Number */
-            number: number;
-            /** Load */
-            load: string;
-        };
-        /** Health */
-        Health: {
-            /** Levels */
-            levels: components["schemas"]["CheckedLevel"][];
-            /** Checks */
-            checks: components["schemas"]["LevelCheck"][];
-            /** Run */
-            run: components["schemas"]["RunCheck"][];
-        };
-        /**
-         * LevelCheck
-         * @description One check of every level: what it ``asks``, and what it ``means`` where it fails.
-         */
-        LevelCheck: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "ordered" | "late" | "little" | "work" | "pauses" | "blur" | "tail" | "gaps" | "meters";
-            /** Title */
-            title: string;
-            /** Asks */
-            asks: string;
-            /** Means */
-            means: string;
-            /** Levels */
-            levels: components["schemas"]["CheckOfLevel"][];
-        };
-        /**
-         * RunCheck
-         * @description A check of the run as a whole.
-         */
-        RunCheck: {
-            /** Kind */
-            kind: string;
-            /** Title */
-            title: string;
-            /**
-             * Grade
-             * @enum {string}
-             */
-            grade: "holds" | "strained" | "saturated" | "broken" | "open";
-            /** Text */
-            text: string;
-        };
         /** KeepBody */
         KeepBody: {
             /** Kept */
@@ -5205,6 +5091,269 @@ export interface components {
              * @enum {string}
              */
             what: "requests.parquet" | "seconds.csv" | "kept.jsonl" | "traces.jsonl" | "levels.parquet" | "metrics.parquet";
+        };
+        /**
+         * Explained
+         * @description How the note of a ``kind`` was computed: ``formula`` in symbols, the run's ``numbers`` for them and what they
+         *     make in ``worked``, the ``data`` used, the ``source`` and what it does not know, its ``limits``.
+         */
+        Explained: {
+            /** Kind */
+            kind: string;
+            /** Formula */
+            formula: string;
+            /** Numbers */
+            numbers: components["schemas"]["Number"][];
+            /** Worked */
+            worked: string;
+            /** Data */
+            data: string;
+            /** Source */
+            source: string;
+            /** Limits */
+            limits: string[];
+        };
+        /**
+         * Number
+         * @description A number of the run that went into a formula.
+         */
+        Number: {
+            /** Symbol */
+            symbol: string;
+            /** Says */
+            says: string;
+            /** Value */
+            value: string;
+        };
+        /**
+         * SuspectLine
+         * @description Something that could have set the limit: what speaks for it and against it; ``row`` of the plate shows it.
+         */
+        SuspectLine: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "hardware" | "pool" | "overload" | "network" | "contention" | "unmetered" | "generator";
+            /** Title */
+            title: string;
+            /** Named */
+            named: boolean;
+            /** Speaks For */
+            speaks_for: string[];
+            /** Speaks Against */
+            speaks_against: string[];
+            /** Row */
+            row: string;
+        };
+        /**
+         * Suspects
+         * @description The suspects, the one that the findings name first; what would ``decide`` between the first two, where they are
+         *     not told apart; and what gives out ``next``, once the first is lifted.
+         */
+        Suspects: {
+            /** Lines */
+            lines: components["schemas"]["SuspectLine"][];
+            /** Decide */
+            decide: string;
+            /** Next */
+            next: string;
+        };
+        /** CheckOfLevel */
+        CheckOfLevel: {
+            /** Level */
+            level: number;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Told */
+            told: string;
+        };
+        /**
+         * CheckedLevel
+         * @description A level as the head of a column: its ``load`` in words.
+         */
+        CheckedLevel: {
+            /** Number */
+            number: number;
+            /** Load */
+            load: string;
+        };
+        /** Health */
+        Health: {
+            /** Levels */
+            levels: components["schemas"]["CheckedLevel"][];
+            /** Checks */
+            checks: components["schemas"]["LevelCheck"][];
+            /** Run */
+            run: components["schemas"]["RunCheck"][];
+        };
+        /**
+         * LevelCheck
+         * @description One check of every level: what it ``asks``, and what it ``means`` where it fails.
+         */
+        LevelCheck: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "ordered" | "late" | "little" | "work" | "pauses" | "blur" | "tail" | "gaps" | "meters";
+            /** Title */
+            title: string;
+            /** Asks */
+            asks: string;
+            /** Means */
+            means: string;
+            /** Levels */
+            levels: components["schemas"]["CheckOfLevel"][];
+        };
+        /**
+         * RunCheck
+         * @description A check of the run as a whole.
+         */
+        RunCheck: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "holds" | "strained" | "saturated" | "broken" | "open";
+            /** Text */
+            text: string;
+        };
+        /**
+         * Asked
+         * @description And how they are told: a page of ``limit`` of them in an order, and together ``by`` something.
+         */
+        Asked: {
+            /**
+             * From S
+             * @default 0
+             */
+            from_s: number;
+            /**
+             * Until S
+             * @default 0
+             */
+            until_s: number;
+            /**
+             * Last S
+             * @default 0
+             */
+            last_s: number;
+            /**
+             * Of
+             * @default all
+             */
+            of: string;
+            /**
+             * Users From
+             * @default 0
+             */
+            users_from: number;
+            /**
+             * Users Until
+             * @default 0
+             */
+            users_until: number;
+            /**
+             * Answer
+             * @default any
+             */
+            answer: string;
+            /**
+             * Slower Ms
+             * @default 0
+             */
+            slower_ms: number;
+            /**
+             * Within Ms
+             * @default 0
+             */
+            within_ms: number;
+            /** User */
+            user?: number | null;
+            /**
+             * Counting
+             * @default steps
+             * @enum {string}
+             */
+            counting: "steps" | "requests";
+            /**
+             * Order
+             * @default slowest
+             * @enum {string}
+             */
+            order: "slowest" | "fastest" | "first" | "last";
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Limit
+             * @default 50
+             */
+            limit: number;
+            /**
+             * By
+             * @default
+             * @enum {string}
+             */
+            by: "" | "step" | "group" | "level" | "minute" | "answer" | "user";
+        };
+        /** Crossing */
+        Crossing: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * IndexAtLevel
+         * @description The index at a level, with its 90 % interval.
+         */
+        IndexAtLevel: {
+            /** Level */
+            level: number;
+            /** Load */
+            load: number;
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * RoomForMoreUsers
+         * @description The answer, the index at each level in order of load, and where it crosses the ``limit``: measured, or, where
+         *     ``extrapolated``, by demands. ``tested`` is the highest load; ``left_out`` are steps with too few answers.
+         */
+        RoomForMoreUsers: {
+            note: components["schemas"]["Note"];
+            /** Index */
+            index: string;
+            /** Limit */
+            limit: number;
+            /** Unit */
+            unit: string;
+            /** Levels */
+            levels: components["schemas"]["IndexAtLevel"][];
+            /** Tested */
+            tested: number;
+            crossing: components["schemas"]["Crossing"] | null;
+            /** Extrapolated */
+            extrapolated: boolean;
+            /** Left Out */
+            left_out: string[];
         };
         /**
          * Now
@@ -5762,87 +5911,6 @@ export interface components {
             levels: components["schemas"]["StepAtLevel"][];
             /** Goals */
             goals: components["schemas"]["GoalOfStep"][];
-        };
-        /**
-         * Asked
-         * @description And how they are told: a page of ``limit`` of them in an order, and together ``by`` something.
-         */
-        Asked: {
-            /**
-             * From S
-             * @default 0
-             */
-            from_s: number;
-            /**
-             * Until S
-             * @default 0
-             */
-            until_s: number;
-            /**
-             * Last S
-             * @default 0
-             */
-            last_s: number;
-            /**
-             * Of
-             * @default all
-             */
-            of: string;
-            /**
-             * Users From
-             * @default 0
-             */
-            users_from: number;
-            /**
-             * Users Until
-             * @default 0
-             */
-            users_until: number;
-            /**
-             * Answer
-             * @default any
-             */
-            answer: string;
-            /**
-             * Slower Ms
-             * @default 0
-             */
-            slower_ms: number;
-            /**
-             * Within Ms
-             * @default 0
-             */
-            within_ms: number;
-            /** User */
-            user?: number | null;
-            /**
-             * Counting
-             * @default steps
-             * @enum {string}
-             */
-            counting: "steps" | "requests";
-            /**
-             * Order
-             * @default slowest
-             * @enum {string}
-             */
-            order: "slowest" | "fastest" | "first" | "last";
-            /**
-             * Offset
-             * @default 0
-             */
-            offset: number;
-            /**
-             * Limit
-             * @default 50
-             */
-            limit: number;
-            /**
-             * By
-             * @default
-             * @enum {string}
-             */
-            by: "" | "step" | "group" | "level" | "minute" | "answer" | "user";
         };
         /**
          * Distribution
@@ -9915,73 +9983,6 @@ export interface operations {
             };
         };
     };
-    stonekettle_server_runs_api_explain_note: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run_id: number;
-                kind: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Explained"];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_get_suspects: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Suspects"];
-                };
-            };
-        };
-    };
-    stonekettle_server_runs_api_get_health: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Health"];
-                };
-            };
-        };
-    };
     stonekettle_server_runs_api_restore_run: {
         parameters: {
             query?: never;
@@ -10426,6 +10427,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStarted"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_findings_api_explain_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_findings_api_get_suspects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspects"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_findings_api_get_health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_findings_api_get_room_for_more_users: {
+        parameters: {
+            query?: {
+                index?: "slowdown" | "apdex";
+                limit?: number;
+                target_s?: number;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomForMoreUsers"];
                 };
             };
         };

@@ -27,6 +27,7 @@ import LeftOut from './run/LeftOut.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
 import Moving from './run/Moving.vue'
+import RoomForMore from './run/RoomForMore.vue'
 import Regions from './run/Regions.vue'
 import Rows from './run/Rows.vue'
 import RowTable from './run/RowTable.vue'
@@ -492,6 +493,11 @@ useShortcuts([
         :selected="selected"
         @select="selected = $event"
       />
+      <RoomForMore
+        v-if="result?.findings && !live"
+        :run="id"
+        :of="notes.map((note) => note.title).join()"
+      />
       <RowTable v-if="input && input.plate.t.length" :input="input" />
       <StepTable
         v-if="input && input.plate.t.length"
@@ -503,7 +509,7 @@ useShortcuts([
         @isolate="shown = { ...shown, of: $event, split: '' }"
       />
       <Distribution
-        v-if="input && input.plate.t.length"
+        v-if="input && input.plate.t.length && !run.data.value.seeded"
         :id="id"
         :input="input"
         :shown="asked"

@@ -14,13 +14,9 @@ from ninja.files import UploadedFile
 from stonekettle.core.headroom import PeakIn
 from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.strategies import PLAN, SEARCH
-from stonekettle.report import explain, health
 from stonekettle.report import result as results
-from stonekettle.report.explain import Explained
-from stonekettle.report.health import Health
 from stonekettle.report.notes import headroom
 from stonekettle.report.notes.note import Note
-from stonekettle.report.suspects import Suspects
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments import outline
 from stonekettle.server.experiments import rules as experiments
@@ -46,7 +42,6 @@ from stonekettle.server.runs import (
     room,
     rules,
     setting_aside,
-    suspecting,
     uploads,
 )
 from stonekettle.server.runs.found import findings_of
@@ -284,41 +279,6 @@ def _headroom(run: Run) -> Note | None:
     if peak is None or analysis is None:
         return None
     return headroom.note(analysis, peak, cast(PeakIn, run.revision.experiment.peak_in))
-
-
-@router.get("/runs/{run_id}/how/{kind}", response=Explained)
-def explain_note(request: HttpRequest, run_id: int, kind: str) -> Explained:
-    """How the conclusion of a kind was computed: its formula with the run's own numbers, the data and the source."""
-    run = get_object_or_404(Run.objects.select_related("revision__experiment"), pk=run_id)
-    peak = run.revision.experiment.peak
-    analysis = findings_of(run)
-    expected = (peak, cast(PeakIn, run.revision.experiment.peak_in)) if peak is not None else None
-    told = explain.explain(kind, analysis, run.plan, expected) if analysis is not None else None
-    if told is None:
-        raise Conflict(f"Run {run.pk} has no conclusion called {kind!r} that was computed by today's analysis.")
-    return told
-
-
-@router.get("/runs/{run_id}/suspects", response=Suspects)
-def get_suspects(request: HttpRequest, run_id: int) -> Suspects:
-    """All that could have set the limit, with what speaks for and against each."""
-    run = get_object_or_404(Run, pk=run_id)
-    told = suspecting.of(run)
-    if told is None:
-        raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so nothing can be held against them.")
-    return told
-
-
-@router.get("/runs/{run_id}/health", response=Health)
-def get_health(request: HttpRequest, run_id: int) -> Health:
-    """Whether each level of a run can be relied on: the laws, the load, blur, gaps and metrics, one by one; and what
-    is known of the whole run."""
-    run = get_object_or_404(Run, pk=run_id)
-    analysis = findings_of(run)
-    if analysis is None:
-        raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so there are no levels to check.")
-    result = results.stored(run.result or {})
-    return health.told(analysis, run.plan, run.ordered.levels(), result.proofs, result.totals.duration_s)
 
 
 @router.delete("/runs/{run_id}", response={204: None})

@@ -54,6 +54,8 @@ def of(run: Run, asked: Asked, seconds: int) -> Distribution:
     chosen = next((one for one in run.layout.selections if one.id == asked.of), None)
     if chosen is None:
         raise Conflict(f"Run {run.pk} has nothing that is called {asked.of!r}. Ask for all, or a step as step:0.")
+    if run.seeded:
+        raise Conflict(f"Of run {run.pk}, which came with the product, no single response times were kept.")
     stretches = [steps.rounded(run, asked, seconds)]
     if asked.beside_until_s:
         other = {"from_s": asked.beside_from_s, "until_s": asked.beside_until_s, "last_s": 0}

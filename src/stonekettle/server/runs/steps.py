@@ -97,6 +97,8 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
     layout = run.layout
     start, end = rounded(run, window, seconds)
     sums = sums_of(run, start, end)
+    # Of a run that came with the product only what its plate draws was kept, not what each generator told.
+    drawn = _drawn(run, layout, start, end) if run.seeded else None
     trends = _trends(run, layout, start, end, narrowest(run))
     goals: dict[str, list[Any]] = {}
     for goal in run.goals:
@@ -105,7 +107,10 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
     under = _journeys(layout)
     for number, selection in enumerate(layout.selections):
         cells = list(selection.cells)
-        done, errors, took_s, received = (float(row[cells].sum()) for row in sums.counts)
+        if drawn is None:
+            done, errors, took_s, received = (float(row[cells].sum()) for row in sums.counts)
+        else:
+            (done, errors, took_s), received = drawn[:, number].tolist(), 0.0
         times = sums.times[cells].sum(axis=0)
         good, spread = done - errors, spread_of(times)
         p50, p95, p99 = (known(histogram.percentile_s(times, percent)) for percent in PERCENTS)
@@ -126,12 +131,24 @@ def of(run: Run, window: Stretch, seconds: int) -> StepTable:
                 least_s=known(spread.least_s),
                 most_s=known(spread.most_s),
                 deviation_s=known(spread.deviation_s),
-                received=round(received) if sums.received_known else None,
+                received=round(received) if sums.received_known and drawn is None else None,
                 goals=[_state(goal.percent, goal.limit_s, times) for goal in goals.get(selection.id, [])],
                 trend=trends[number],
             )
         )
     return StepTable(from_s=start, until_s=end, lines=lines)
+
+
+def _drawn(run: Run, layout: Layout, start: int, end: int) -> FloatArray:
+    """Completed, errors and the sum of response times (s) by selection, shape (3, selections), as a plate has them."""
+    rows = RunSecond.objects.filter(run=run, every=narrowest(run), second__gte=start, second__lt=end)
+    figures = np.nan_to_num(layout.table([bytes(packed) for packed in rows.values_list("figures", flat=True)]))
+    return np.array(
+        [
+            [figures[:, layout.requests(number, name)].sum() for number in range(len(layout.selections))]
+            for name in COUNTS[:3]
+        ]
+    )
 
 
 def _state(percent: float, limit_s: float, times: FloatArray) -> GoalState:

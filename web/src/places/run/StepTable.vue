@@ -113,6 +113,9 @@ const worst = (line: StepLine) =>
       </span>
     </div>
     <Problem v-if="table.isError.value" :error="table.error.value" />
+    <p v-if="!singly" class="label">
+      Of a run that came with the product counts and means were kept, and its percentiles over time.
+    </p>
     <div v-if="lines.length" class="overflow-x-auto">
       <table>
         <thead>
