@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { durationOf, momentOf, shownMs, type Narrow, type Requests } from '@/api/requests'
 import Choice from '@/ui/Choice.vue'
 import { clock } from '@/ui/format'
+import Typed from './Typed.vue'
 
 /** Which requests are looked at, said as a sentence. */
 const props = defineProps<{ narrow: Narrow; found: Requests | undefined }>()
@@ -68,20 +69,23 @@ function inLevel(value: string | undefined) {
   faults.value = {}
   ask({ from_s: from_s === '0' ? '' : from_s, until_s })
 }
-function take(name: string, event: Event, read: (text: string) => number | null, mend: string) {
-  const text = (event.target as HTMLInputElement).value.trim()
+function take(name: string, text: string, read: (text: string) => number | null, mend: string) {
   const value = text ? read(text) : 0
   faults.value = { ...faults.value, [name]: value === null ? `${text} is none. ${mend}` : '' }
   if (value !== null) ask({ [name]: value ? String(value) : '' })
 }
-const moment = (name: string, event: Event) =>
-  take(name, event, momentOf, 'Say it as 4:05 or 245 s.')
-const time = (name: string, event: Event) =>
-  take(name, event, (text) => durationOf(text, 'ms'), 'Say it as 340 ms or 1.2 s.')
-const whole = (name: string, event: Event) =>
-  take(name, event, (text) => (/^\d{1,9}$/.test(text) ? Number(text) : null), 'Say a whole number.')
+const moment = (name: string, text: string) =>
+  take(name, text, momentOf, 'Say it as 4:05 or 245 s.')
+const time = (name: string, text: string) =>
+  take(name, text, (given) => durationOf(given, 'ms'), 'Say it as 340 ms or 1.2 s.')
+const whole = (name: string, text: string) =>
+  take(
+    name,
+    text,
+    (given) => (/^\d{1,9}$/.test(given) ? Number(given) : null),
+    'Say a whole number.',
+  )
 const told = computed(() => Object.values(faults.value).filter(Boolean))
-const typed = 'figures rounded-sm border-b border-dashed border-ink-2 bg-card px-1 text-center'
 </script>
 
 <template>
@@ -126,69 +130,62 @@ const typed = 'figures rounded-sm border-b border-dashed border-ink-2 bg-card px
     />
     <span class="whitespace-nowrap">
       from
-      <input
-        :class="typed"
+      <Typed
         class="w-14"
-        aria-label="From, as a moment of the run"
+        label="From, as a moment of the run"
         :value="clock(from)"
-        @change="moment('from_s', $event)" />
+        @take="moment('from_s', $event)" />
       to
-      <input
-        :class="typed"
+      <Typed
         class="w-14"
-        aria-label="To, as a moment of the run"
+        label="To, as a moment of the run"
         :value="clock(until)"
-        @change="moment('until_s', $event)" /></span
+        @take="moment('until_s', $event)" /></span
     ><span class="whitespace-nowrap">
       with
-      <input
-        :class="typed"
+      <Typed
         class="w-14"
-        aria-label="With at least so many users there"
+        label="With at least so many users there"
         placeholder="any"
         :value="narrow.users_from ?? ''"
-        @change="whole('users_from', $event)"
+        @take="whole('users_from', $event)"
       />
       to
-      <input
-        :class="typed"
+      <Typed
         class="w-14"
-        aria-label="With at most so many users there"
+        label="With at most so many users there"
         placeholder="any"
         :value="narrow.users_until ?? ''"
-        @change="whole('users_until', $event)"
+        @take="whole('users_until', $event)"
       />
       users there,
     </span>
     <span class="whitespace-nowrap">
       longer than
-      <input
-        :class="typed"
+      <Typed
         class="w-20"
-        aria-label="Longer than"
+        label="Longer than"
         placeholder="any"
         :value="shownMs(narrow.slower_ms)"
-        @change="time('slower_ms', $event)"
+        @take="time('slower_ms', $event)"
       />
       up to
-      <input
-        :class="typed"
+      <Typed
         class="w-20"
-        aria-label="Up to"
+        label="Up to"
         placeholder="any"
         :value="shownMs(narrow.within_ms)"
-        @change="time('within_ms', $event)"
+        @take="time('within_ms', $event)"
       />,
     </span>
     <span class="whitespace-nowrap">
       of user
-      <input
-        :class="typed"
+      <Typed
         class="w-14"
-        aria-label="Of user"
+        label="Of user"
         placeholder="any"
         :value="narrow.user ?? ''"
-        @change="whole('user', $event)"
+        @take="whole('user', $event)"
       />,
     </span>
     <Choice
