@@ -105,6 +105,7 @@ TABLE: dict[str, tuple[str, Any]] = {
     "GET /runs/{run_id}/whole": (R, None),
     "GET /runs/{run_id}/suspects": (R, None),
     "GET /runs/{run_id}/health": (R, None),
+    "GET /runs/{run_id}/cost": (R, None),
     "GET /runs/{run_id}/more-users": (R, None),
     "POST /runs/{run_id}/set-aside": (P, {"from_s": 0, "until_s": 1, "why": "x"}),
     "DELETE /runs/{run_id}/set-aside/{set_aside_id}": (P, None),

@@ -2138,6 +2138,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Cost
+         * @description What an ended run cost by the prices of its system's instances, and what a step and a user cost at the limit.
+         */
+        get: operations["stonekettle_server_runs_findings_api_get_cost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/more-users": {
         parameters: {
             query?: never;
@@ -5225,6 +5245,53 @@ export interface components {
             grade: "holds" | "strained" | "saturated" | "broken" | "open";
             /** Text */
             text: string;
+        };
+        /**
+         * CostAtLoad
+         * @description What 1,000 steps, and a user in a month, cost ``at`` a load, told in words; at most, where it could be higher.
+         */
+        CostAtLoad: {
+            /**
+             * At
+             * @enum {string}
+             */
+            at: "comfort limit" | "saturation" | "tried";
+            /** Load */
+            load: string;
+            thousand_steps: components["schemas"]["CostBetween"];
+            user_month: components["schemas"]["CostBetween"] | null;
+            /** At Most */
+            at_most: boolean;
+        };
+        /**
+         * CostBetween
+         * @description An amount with its interval.
+         */
+        CostBetween: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * RunCost
+         * @description Amounts in ``currency``: what the instances cost ``per_hour`` and during the run; nothing is told of a load where
+         *     none is known to be borne, nor what generators cost. ``unpriced`` are components without a price.
+         */
+        RunCost: {
+            /** Currency */
+            currency: string;
+            /** Per Hour */
+            per_hour: number;
+            /** Run */
+            run: number;
+            /** Simulated */
+            simulated: boolean;
+            /** Unpriced */
+            unpriced: string[];
+            at_load: components["schemas"]["CostAtLoad"] | null;
         };
         /**
          * Asked
@@ -10494,6 +10561,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    stonekettle_server_runs_findings_api_get_cost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunCost"];
                 };
             };
         };

@@ -18,6 +18,7 @@ import RunState from '@/ui/RunState.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
 import { clock, counted, load, rate, seconds, when } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
+import Cost from './run/Cost.vue'
 import Distribution from './run/Distribution.vue'
 import ExpectedPeak from './run/ExpectedPeak.vue'
 import Errors from './run/Errors.vue'
@@ -420,6 +421,11 @@ useShortcuts([
         :run="id"
       />
       <Standing v-if="result?.findings && !live && !rehearsal" :run="run.data.value" />
+      <Cost
+        v-if="result && !live && run.data.value.outline.cost !== null"
+        :run="id"
+        :of="notes.map((note) => note.title).join()"
+      />
       <p v-if="unbased" class="label" role="status">{{ unbased }}</p>
       <CompareWith
         v-if="result?.findings && !live"

@@ -16,7 +16,7 @@ from stonekettle.report.explain import Explained
 from stonekettle.report.health import Health
 from stonekettle.report.suspects import Suspects
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import more_users, suspecting
+from stonekettle.server.runs import costs, more_users, suspecting
 from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Run
 from stonekettle.server.runs.more_users import RoomForMoreUsers
@@ -57,6 +57,12 @@ def get_health(request: HttpRequest, run_id: int) -> Health:
         raise Conflict(f"Run {run.pk} has no findings that today's analysis made, so there are no levels to check.")
     result = results.stored(run.result or {})
     return health.told(analysis, run.plan, run.ordered.levels(), result.proofs, result.totals.duration_s)
+
+
+@router.get("/runs/{run_id}/cost", response=costs.RunCost)
+def get_cost(request: HttpRequest, run_id: int) -> costs.RunCost:
+    """What an ended run cost by the prices of its system's instances, and what a step and a user cost at the limit."""
+    return costs.of(get_object_or_404(Run, pk=run_id))
 
 
 @router.get("/runs/{run_id}/more-users", response=RoomForMoreUsers)
