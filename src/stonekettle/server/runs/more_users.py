@@ -86,11 +86,15 @@ def of(run: Run, asked: Asked) -> RoomForMoreUsers:
     index = _apdex(run, layout, analysis, asked.target_s) if asked.index == "apdex" else _slow(run, layout, analysis)
     if index is None:
         raise Conflict(f"No step of run {run.pk} has {slowdown.LEAST_ANSWERS} answers at each level.")
-    response, why = _response(analysis, asked.index)
     try:
-        found = slowdown.room(index, asked.limit, response)
+        found = slowdown.room(index, asked.limit)
     except CoreInputError as error:
         raise LimitError([Problem("limit", str(error).partition(": ")[2], "")]) from error
+    why = ""
+    if found.status == "not reached":
+        # The curve is dear, and told only where the run did not go so far.
+        response, why = _response(analysis, asked.index)
+        found = slowdown.room(index, asked.limit, response)
     told = room.note(
         index,
         found,
