@@ -15,7 +15,7 @@ from stonekettle.cli import compare as compare_command
 from stonekettle.cli import run as run_command
 from stonekettle.core.differences import MATTERS
 from stonekettle.meters.agent import DEFAULT_PORT
-from stonekettle.plan import document, system_document
+from stonekettle.plan import capacity_document, document, system_document
 from stonekettle.plan.quantities import parse_share
 from stonekettle.report import result
 
@@ -50,14 +50,19 @@ def main() -> int:
     agent.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"port to listen at ({DEFAULT_PORT})")
     agent.add_argument("--token-file", type=Path, help="file with the token to ask for (or KETTLE_AGENT_TOKEN)")
     schema = commands.add_parser("schema", help="print a JSON Schema")
-    schema.add_argument("document", choices=["plan", "system", "result"])
+    schema.add_argument("document", choices=["plan", "system", "capacity", "result"])
     bench = commands.add_parser("bench", help="measure; figures are ratios within one run")
     bench.add_argument("name", choices=benches.NAMES)
     bench.add_argument("--json", type=Path, help="write the figures here too")
     bench.add_argument("--quick", action="store_true", help="fewer repetitions, for a first look")
     arguments = parser.parse_args()
     if arguments.command == "schema":
-        schemas = {"plan": document.json_schema, "system": system_document.json_schema, "result": result.json_schema}
+        schemas = {
+            "plan": document.json_schema,
+            "system": system_document.json_schema,
+            "capacity": capacity_document.json_schema,
+            "result": result.json_schema,
+        }
         print(json.dumps(schemas[arguments.document](), indent=2))
         return 0
     if arguments.command == "agent":

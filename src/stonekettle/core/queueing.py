@@ -16,7 +16,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.linalg import blas
-from scipy.special import gammaln, logsumexp, xlogy
+from scipy.special import gammaincc, gammaln, logsumexp, xlogy
 
 from stonekettle.core.types import CoreInputError, FloatArray
 
@@ -121,6 +121,14 @@ def open_response_s(stations: Sequence[Station], rate: float) -> float:
         inside = float(weights @ np.arange(m + 1)) + m * beyond + last * busy / (1 - busy) ** 2
         total += inside / (float(weights.sum()) + beyond) / rate
     return total
+
+
+def have_to_wait(busy: FloatArray, servers: FloatArray) -> FloatArray:
+    """How likely somebody who comes at random finds all ``servers`` busy, of which ``busy`` are on the mean, fewer than
+    there are (Erlang 1917, formula C); any shapes that go together."""
+    carried = np.maximum(busy, 1e-12)
+    lost = np.exp(xlogy(servers, carried) - carried - gammaln(servers + 1)) / gammaincc(servers + 1, carried)
+    return np.asarray(lost / (1 - carried / servers * (1 - lost)))
 
 
 def found_by_arrival(users: int, delay_s: float, demand_s: float, servers: int) -> FloatArray:

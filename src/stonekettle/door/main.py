@@ -17,9 +17,9 @@ PRODUCT_COMMANDS = {
     "run": "run a plan without the web application (see ./kettle run --help)",
     "compare": "compare two runs of ./kettle run (see ./kettle compare --help)",
     "agent": "serve this machine's metrics (see ./kettle agent --help)",
-    "schema": "print the JSON Schema of the plan, the system or the result",
-    "bench": "measure: engine, timing, truth, compare, candidates, history, search, unfit, ordinary, meters, plate, "
-    "facts, records, requests, feeds, faults",
+    "schema": "print the JSON Schema of the plan, the system, the capacity plan or the result",
+    "bench": "measure: engine, timing, truth, capacity, compare, candidates, history, search, unfit, ordinary, meters, "
+    "plate, facts, records, requests, feeds, faults",
 }
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 NAMES = (
     "anomalies",
     "candidates",
+    "capacity",
     "compare",
     "engine",
     "feeds",
