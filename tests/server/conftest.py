@@ -24,6 +24,7 @@ from stonekettle.plan.checking import parse
 from stonekettle.server.access import people, tokens
 from stonekettle.server.access.models import Person
 from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.capacity import demo as capacity
 from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment, Revision
@@ -181,6 +182,7 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "person_id": Person.objects.get(user=people.create("somebody.else", None, Role.READER)).pk,
         "invitation_id": invitation.pk,
         "token": token,
+        "plan_id": capacity.describe(TESTS, run.revision.experiment, datetime.now().date()).pk,
         "target_id": targets.claim(TESTS, TERMS).pk,
         "schedule_id": schedule.pk,
         "series_id": _series(run.revision).pk,

@@ -47,6 +47,7 @@ INSTALLED_APPS = [
     "stonekettle.server.systems",
     "stonekettle.server.feeds",
     "stonekettle.server.journeys",
+    "stonekettle.server.capacity",
     "stonekettle.server.experiments",
     "stonekettle.server.runs",
     "stonekettle.server.series",

@@ -1,5 +1,5 @@
 """Brings the database up to date, then seeds the example system, its experiments with their season of runs, a feed,
-a journey and a user to sign in as.
+a journey, a capacity plan and a user to sign in as.
 
 Migrations and seeding share one process, since starting it is most of what they take. What is there
 already is left alone.
@@ -13,9 +13,11 @@ from typing import Any
 from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
+from django.utils import timezone
 
 from stonekettle.server.access import people
 from stonekettle.server.access.roles import Actor, Role
+from stonekettle.server.capacity import demo as capacity
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import demo, played, season
 from stonekettle.server.runs.upgrading import bring_up_to_date
@@ -48,6 +50,8 @@ class Command(BaseCommand):
         self.stdout.write("Bringing in the season of the tram company, and playing a run in virtual time …")
         season.seed(actor, made)
         turns.seed(made)
+        festival = next(one for one in made if one.name == capacity.EXPERIMENT)
+        capacity.describe(actor, festival, timezone.localdate())
         for number, (name, days) in enumerate(PLAYED):
             experiment = next(one for one in made if one.name == name)
             played.play(experiment, played.days_ago(days), seed=11 + number)

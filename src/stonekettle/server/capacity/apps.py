@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class CapacityConfig(AppConfig):
+    name = "stonekettle.server.capacity"
+    label = "capacity"
