@@ -72,7 +72,7 @@ def shoot_proof(page: Page, run: str) -> None:
 
 
 def shoot_documents(page: Page, installed: Installation, chromium: Browser, data: Path) -> None:
-    """Journeys and feeds, written and from files."""
+    """Journeys, written and from files."""
     page.goto(f"{installed.url}/journeys/1")
     page.get_by_role("button", name="Try it once").click()
     page.get_by_test_id("trial").wait_for()
@@ -87,9 +87,13 @@ def shoot_documents(page: Page, installed: Installation, chromium: Browser, data
     page.get_by_label("File to make a journey from").set_input_files(data / "day ticket.har")
     page.get_by_test_id("proposals").wait_for()
     shoot(page, "journey-import", whole=True)
-    page.goto(f"{installed.url}/journeys/feeds/1")
-    page.get_by_role("region", name="Rows", exact=True).wait_for()
-    shoot(page, "feed", whole=True)
+
+
+def shoot_capacity(page: Page, installed: Installation) -> None:
+    """What the expected load of two years takes."""
+    page.goto(f"{installed.url}/capacity/1")
+    page.get_by_test_id("have").wait_for()
+    shoot(page, "capacity")
 
 
 def shoot_people(page: Page, installed: Installation) -> None:
@@ -158,6 +162,7 @@ def main(data: Path, port: int) -> None:
         sign_in(page, installed)
         shoot_run(page, installed)
         shoot_documents(page, installed, chromium, data)
+        shoot_capacity(page, installed)
         shoot_people(page, installed)
         shoot_targets(page, installed)
         for place in ("experiments", "runs"):

@@ -57,6 +57,17 @@ export const router = createRouter({
       meta: { title: 'Metric shelf' },
     },
     {
+      path: '/capacity',
+      component: () => import('./places/Capacity.vue'),
+      meta: { title: 'Capacity' },
+    },
+    {
+      path: '/capacity/:id(\\d+)',
+      component: () => import('./places/CapacityPlan.vue'),
+      props: (route) => ({ id: number(route.params.id), key: String(route.params.id) }),
+      meta: { title: 'Capacity plan' },
+    },
+    {
       path: '/journeys',
       component: () => import('./places/Journeys.vue'),
       meta: { title: 'Journeys' },

@@ -2884,6 +2884,189 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/capacity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Capacity Plans
+         * @description All capacity plans by name, those in use or the archived ones.
+         */
+        get: operations["stonekettle_server_capacity_api_list_capacity_plans"];
+        put?: never;
+        /**
+         * Create Capacity Plan
+         * @description A plan from a document, or a new one for a system.
+         */
+        post: operations["stonekettle_server_capacity_api_create_capacity_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Capacity Plan */
+        get: operations["stonekettle_server_capacity_api_get_capacity_plan"];
+        /**
+         * Save Capacity Plan
+         * @description Save the document as a new revision.
+         */
+        put: operations["stonekettle_server_capacity_api_save_capacity_plan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Capacity Plan
+         * @description The revision before becomes the one in force.
+         */
+        post: operations["stonekettle_server_capacity_api_undo_capacity_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Capacity Plan
+         * @description Take the last undo back.
+         */
+        post: operations["stonekettle_server_capacity_api_redo_capacity_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Duplicate Capacity Plan */
+        post: operations["stonekettle_server_capacity_api_duplicate_capacity_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Archive Capacity Plan
+         * @description Put a plan out of the way, or bring it back.
+         */
+        post: operations["stonekettle_server_capacity_api_archive_capacity_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Answer Capacity Plan
+         * @description What the plan comes to: how many instances of each component, what they do at the peak and cost, and until when
+         *     the present ones are enough.
+         */
+        get: operations["stonekettle_server_capacity_api_answer_capacity_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/otherwise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Vary Capacity Plan
+         * @description What would be needed if demands, think time, mix or load were other ones.
+         */
+        get: operations["stonekettle_server_capacity_api_vary_capacity_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{plan_id}/plan.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Capacity Plan
+         * @description The document as YAML.
+         */
+        get: operations["stonekettle_server_capacity_api_download_capacity_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -7153,6 +7336,267 @@ export interface components {
             /** Unit */
             unit: string;
             bearable: components["schemas"]["Bearable"] | null;
+        };
+        /**
+         * CapacityLine
+         * @description A plan as a line: for which system, and the highest load it is for, expected on a day.
+         */
+        CapacityLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** System */
+            system: string;
+            /** Load */
+            load: number;
+            /** Unit */
+            unit: string;
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+        };
+        /** CapacityCreated */
+        CapacityCreated: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * NewCapacity
+         * @description A plan from a document's text (YAML or JSON), or one to fill in, for a system.
+         */
+        NewCapacity: {
+            /** Source */
+            source?: string | null;
+            /** System Id */
+            system_id?: number | null;
+        };
+        /**
+         * CapacityDetail
+         * @description ``document`` is the plan's own document; ``system_id`` None: there is no system of that name any more.
+         */
+        CapacityDetail: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** System */
+            system: string;
+            /** Load */
+            load: number;
+            /** Unit */
+            unit: string;
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** System Id */
+            system_id: number | null;
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Revision */
+            revision: number;
+            /** Can Undo */
+            can_undo: boolean;
+            /** Can Redo */
+            can_redo: boolean;
+        };
+        /** ArchiveCapacity */
+        ArchiveCapacity: {
+            /** Archived */
+            archived: boolean;
+        };
+        /** AlternativeLine */
+        AlternativeLine: {
+            /** Label */
+            label: string;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Sizes */
+            sizes: {
+                [key: string]: string;
+            };
+            /** Per Hour */
+            per_hour: number;
+            /** Carried */
+            carried: number | null;
+        };
+        /**
+         * Amount
+         * @description A figure with its 90 % interval.
+         */
+        Amount: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * CapacityAnswer
+         * @description What a plan comes to. Loads are in ``unit``; ``peak`` is the highest with headroom, expected ``peak_on``. Costs
+         *     are in ``currency``, None: instances are counted. ``lost`` is the component whose loss strains the plan most. The
+         *     present system is enough until a day, None: as long as the plan looks. ``carried`` and ``now_carried`` are loads,
+         *     None: beyond all looked at; the present system carries ``now_whole`` as long as no instance is lost.
+         */
+        CapacityAnswer: {
+            note: components["schemas"]["Note"];
+            /** Rests On */
+            rests_on: number[];
+            /** Unit */
+            unit: string;
+            /** Peak */
+            peak: number;
+            /**
+             * Peak On
+             * Format: date
+             */
+            peak_on: string;
+            /** Rate */
+            rate: number;
+            /** Currency */
+            currency: string | null;
+            /** Per Hour */
+            per_hour: number | null;
+            /** Per Month */
+            per_month: number | null;
+            /** Now Per Hour */
+            now_per_hour: number;
+            /** Carried */
+            carried: number | null;
+            /** Now Carried */
+            now_carried: number | null;
+            /** Now Whole */
+            now_whole: number | null;
+            /** Now Holds */
+            now_holds: boolean;
+            /** Enough Until */
+            enough_until: string | null;
+            /** Lost */
+            lost: string | null;
+            /** Components */
+            components: components["schemas"]["ComponentLine"][];
+            /** Goals */
+            goals: components["schemas"]["GoalLine"][];
+            /** Pools */
+            pools: string[];
+            /** Alternatives */
+            alternatives: components["schemas"]["AlternativeLine"][];
+            /** Unknown */
+            unknown: string[];
+            /** Not Judged */
+            not_judged: string[];
+            /** Timeline */
+            timeline: components["schemas"]["ExpectedDay"][];
+        };
+        /**
+         * ComponentLine
+         * @description A component ``now`` and as ``planned`` (None: there is no plan), with the sizes of its instances and what they
+         *     cost per hour. Its fullest ``resource`` is in ``use`` at the peak, and in ``use_lost`` with the worst loss. Alone it
+         *     would do up to its ``ceiling``, and as it is up to ``now_ceiling`` while no instance is lost; None: beyond all that
+         *     was looked at. ``until`` is the last day on which the expected load is at most that of now. Nothing of this is known
+         *     where it is not ``metered``.
+         */
+        ComponentLine: {
+            /** Name */
+            name: string;
+            /** Metered */
+            metered: boolean;
+            /** Now */
+            now: number;
+            /** Now Size */
+            now_size: string;
+            /** Now Ceiling */
+            now_ceiling: number | null;
+            /** Until */
+            until: string | null;
+            /** Planned */
+            planned: number | null;
+            /** Size */
+            size: string;
+            /** Per Hour */
+            per_hour: number | null;
+            /** Resource */
+            resource: string;
+            use: components["schemas"]["Amount"] | null;
+            use_lost: components["schemas"]["Amount"] | null;
+            /** Ceiling */
+            ceiling: number | null;
+        };
+        /**
+         * ExpectedDay
+         * @description The load expected on a day, headroom included; a ``note`` where a peak is told for it.
+         */
+        ExpectedDay: {
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Load */
+            load: number;
+            /** Told */
+            told: boolean;
+            /** Note */
+            note: string;
+        };
+        /**
+         * GoalLine
+         * @description An objective at the peak, as planned (``unit`` s or score): with all instances there, and with the worst loss.
+         *     ``limit`` is what was promised; a score is to be above it.
+         */
+        GoalLine: {
+            /** Text */
+            text: string;
+            /** Unit */
+            unit: string;
+            /** Limit */
+            limit: number;
+            /** Decides */
+            decides: boolean;
+            judged: components["schemas"]["Amount"];
+            judged_lost: components["schemas"]["Amount"];
+        };
+        /**
+         * OtherwiseLine
+         * @description What would be needed if something were otherwise, and whether the plan ``holds`` all the same. ``adds`` is what
+         *     is to be added, in words; empty: nothing.
+         */
+        OtherwiseLine: {
+            /** Label */
+            label: string;
+            /** Holds */
+            holds: boolean;
+            /** Adds */
+            adds: string;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            } | null;
+            /** Per Hour */
+            per_hour: number | null;
         };
         /**
          * ColumnLine
@@ -11578,6 +12022,264 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SeriesStarted"];
                 };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_list_capacity_plans: {
+        parameters: {
+            query?: {
+                archived?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_create_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCapacity"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_get_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_save_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_undo_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_redo_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_duplicate_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityCreated"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_archive_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveCapacity"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_answer_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityAnswer"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_vary_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherwiseLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_download_capacity_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -36,6 +36,7 @@ const all = computed<Place[]>(() => [
   { name: 'Journeys', hint: 'place', to: '/journeys' },
   { name: 'Experiments', hint: 'place', to: '/experiments' },
   { name: 'Runs', hint: 'place', to: '/runs' },
+  { name: 'Capacity', hint: 'place', to: '/capacity' },
   { name: 'Who did what', hint: 'place', to: '/deeds' },
   { name: 'Your page', hint: 'place', to: '/you' },
   ...(may('administrator') ? [{ name: 'People', hint: 'place', to: '/people' }] : []),

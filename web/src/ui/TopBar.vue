@@ -17,6 +17,7 @@ const places = [
   { to: '/journeys', name: 'Journeys' },
   { to: '/experiments', name: 'Experiments' },
   { to: '/runs', name: 'Runs' },
+  { to: '/capacity', name: 'Capacity' },
 ]
 const route = useRoute()
 const now = useNow()
