@@ -11,9 +11,11 @@ from random import Random
 import pytest
 import yaml
 
+from stonekettle.core.distribution import Law
 from stonekettle.core.load_profile import LoadProfile, Segment
 from stonekettle.plan import signing
 from stonekettle.practice import shapes
+from stonekettle.practice.cloud import Booting
 from stonekettle.practice.component import LiveComponent
 from stonekettle.practice.config import Component, Version, quillport
 from stonekettle.practice.twin import simulate
@@ -57,12 +59,105 @@ def test_a_version_is_deployed_and_ready_a_while_later(quillport_process: Callab
         ("/components/planner/version", b"[", 422),
         ("/components/crane/version", BODY, 404),
         ("/components/planner/version", b"x" * 20_000, 413),
+        ("/components/planner/instances", b'{"instances": 0}', 422),
+        ("/components/planner/instances", b'{"instances": 1000000}', 422),
+        ("/components/planner/instances", b'{"instances": true}', 422),
+        ("/components/planner/instances", b"[3]", 422),
+        ("/components/crane/instances", b'{"instances": 2}', 404),
     ],
 )
 def test_what_it_cannot_do_it_refuses(
     quillport_process: Callable[[str], Quillport], path: str, body: bytes, status: int
 ) -> None:
     assert put(quillport_process(""), path, body)[0] == status
+
+
+def ready(system: Quillport, component: str, within_s: float = 30) -> dict[str, object]:
+    cloud = system.directory["cloud"][0]
+    until = time.monotonic() + within_s
+    while (answer := system.http.request("GET", f"{cloud}/components/{component}/ready")).status != 200:
+        assert time.monotonic() < until
+        time.sleep(0.1)
+    return dict(answer.json())
+
+
+def test_instances_are_added_get_work_once_they_are_up_and_are_taken_away(
+    quillport_process: Callable[[str], Quillport],
+) -> None:
+    system = quillport_process(yaml.safe_dump({"changes": {"planner": {"boots_s": 0.6, "boots_variation": 0.1}}}))
+    cloud = system.directory["cloud"][0]
+    asked = time.time()
+    status, told = put(system, "/components/planner/instances", b'{"instances": 3}')
+    assert (status, told["instances"], told["ready"]) == (202, 3, 1)
+    assert len(system.look_up()["planner"]) == 1, "nobody is sent to those that boot"
+    assert system.get("/trips").status == 200
+    assert ready(system, "planner")["ready"] == 3
+    for _ in range(6):
+        assert system.get("/trips").status == 200
+    places = system.look_up()["planner"]
+    pages = [system.http.request("GET", f"{place}/metrics") for place in places]
+    assert [page.status for page in pages] == [200, 200, 200]
+    log = [one for one in system.http.request("GET", f"{cloud}/log").json() if one["component"] == "planner"]
+    for one in log[1:]:
+        assert asked - 0.2 < one["asked"] < one["ready"] <= one["first_request"] + 0.01
+        assert 0.3 < one["ready"] - one["asked"] < 1.2
+    status, told = put(system, "/components/planner/instances", b'{"instances": 1}')
+    assert (status, told["instances"], told["ready"]) == (202, 1, 1)
+    assert system.look_up()["planner"] == places[:1]
+    assert system.http.request("GET", f"{places[2]}/metrics").status == 503
+    left = [one["left"] for one in system.http.request("GET", f"{cloud}/log").json() if one["component"] == "planner"]
+    assert left[0] is None
+    assert None not in left[1:]
+
+
+def test_an_instance_is_lost_or_restarted_but_never_the_last(quillport_process: Callable[[str], Quillport]) -> None:
+    system = quillport_process(yaml.safe_dump({"changes": {"ledger": {"instances": 2, "restart_s": 0.4}}}))
+    cloud = system.directory["cloud"][0]
+    restarted = system.http.request("POST", f"{cloud}/components/ledger/instances/1/restart")
+    assert (restarted.status, restarted.json()["ready"]) == (202, 1)
+    ready(system, "ledger", 5)
+    lost = system.http.request("DELETE", f"{cloud}/components/ledger/instances/0")
+    assert (lost.status, lost.json()["instances"]) == (202, 1)
+    assert system.get("/tickets/new").status == 200
+    last = system.http.request("DELETE", f"{cloud}/components/ledger/instances/1")
+    assert last.status == 409
+    assert "the last instance" in last.json()["error"]
+    assert system.http.request("DELETE", f"{cloud}/components/ledger/instances/9").status == 404
+
+
+def test_so_many_boot_at_a_time_and_the_others_wait() -> None:
+    law = Law("lognormal", 10.0, variation=0.2)
+    up_at = Booting(4, Random(1)).up_at(100.0, law, 40)
+    assert sum(at < 115 for at in up_at) <= 6
+    # Ten rounds of four.
+    assert max(up_at) == pytest.approx(200, rel=0.08)
+    alone = Booting(40, Random(1)).up_at(100.0, law, 40)
+    assert max(alone) < 120
+
+
+def test_work_is_told_by_the_instances_that_did_it_as_they_come_and_go() -> None:
+    now = [0.0]
+    component = LiveComponent(Component("shop", cpus=2, boots_s=5.0), lambda: now[0], Random(1))
+    cpu, _ = component.servers_of(component.instances[0])
+    cpu.serve(0.0, 4.0)
+    now[0] = 4.0
+    (second,) = component.scale([6.0])
+    component.settle()
+    assert component.instances[0].cpu_s == pytest.approx(4.0)
+    assert cpu.count == 2
+    now[0] = 6.5
+    component.settle()
+    assert cpu.count == 4
+    cpu.serve(6.5, 2.0)
+    now[0] = 8.5
+    component.settle()
+    assert [one.cpu_s for one in component.instances] == pytest.approx([5.0, 1.0])
+    component.lose(second)
+    assert cpu.count == 2
+    cpu.serve(8.5, 1.0)
+    now[0] = 9.5
+    component.settle()
+    assert (component.instances[0].cpu_s, second.cpu_s) == (pytest.approx(6.0), pytest.approx(1.0))
 
 
 def test_with_a_key_it_heeds_signed_calls_alone(quillport_process: Callable[[str], Quillport]) -> None:

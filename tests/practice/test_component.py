@@ -211,7 +211,7 @@ def test_a_visit_that_fails_has_done_its_work() -> None:
     live, clock = component(fails=1.0)
     with pytest.raises(Failed):
         visit(live, 0.010)
-    cpu, _, _ = live.servers_of(0)
+    cpu, _ = live.servers_of(live.instances[0])
     assert cpu.busy_seconds(clock.now + 1) == pytest.approx(0.010)
 
 

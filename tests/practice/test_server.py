@@ -23,7 +23,12 @@ class Quillport:
     def __init__(self, control: str) -> None:
         self.control = control
         self.http = urllib3.PoolManager(maxsize=40, retries=False)
-        self.directory: dict[str, list[str]] = self.http.request("GET", f"{control}/directory").json()
+        self.directory = self.look_up()
+
+    def look_up(self) -> dict[str, list[str]]:
+        """Where every instance is now."""
+        found: dict[str, list[str]] = self.http.request("GET", f"{self.control}/directory").json()
+        return found
 
     def get(self, path: str, method: str = "GET") -> urllib3.BaseHTTPResponse:
         return self.http.request(method, self.directory["gateway"][0] + path)

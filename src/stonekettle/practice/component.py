@@ -6,7 +6,7 @@ import asyncio
 import time
 from bisect import bisect_left
 from collections import Counter, OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from random import Random
 
@@ -68,26 +68,30 @@ class Spread:
 class LiveInstance(Collector):
     """One instance: what it counted since it started, and whether it is up.
 
-    Its servers may be its own, or its even share of the component's.
+    Its servers may be its own, or its even share of the component's. On the clock of its component: when it was
+    ``asked_at``, first ``joined_at`` those that get work, got its first (``first_at``), and ``left_at`` for good.
     """
 
-    def __init__(self, component: LiveComponent, number: int) -> None:
+    def __init__(self, component: LiveComponent, number: int, up_at: float = 0.0) -> None:
         self.component, self.number = component, number
         self.inside = 0
-        self.up_at = 0.0
+        self.asked_at, self.up_at = component.clock(), up_at
+        self.joined_at: float | None = None
+        self.first_at: float | None = None
+        self.left_at: float | None = None
         self._begin()
 
     def _begin(self) -> None:
         self.started_at = time.time()
+        self.cpu_s = self.disk_s = 0.0
         self.counts: Counter[str] = Counter()
         self.latency = {op: Spread(LATENCY_BOUNDS_S) for op in ("read", "write")}
         self.blocks = {op: Spread(BLOCK_BYTES) for op in ("read", "write")}
         self.leaked = 0.0
-        self._cpu_before, self._disk_before = self._busy()
 
     @property
     def is_up(self) -> bool:
-        return self.component.clock() >= self.up_at
+        return self.left_at is None and self.component.clock() >= self.up_at
 
     @property
     def memory_used(self) -> float:
@@ -104,25 +108,20 @@ class LiveInstance(Collector):
 
     def boot(self, up_at: float) -> None:
         """Start anew, and be up then."""
+        self.component.settle()
         self.up_at = up_at
         self._begin()
 
-    def _busy(self) -> tuple[float, float]:
-        cpu, disk, share = self.component.servers_of(self.number)
-        now = self.component.clock()
-        return cpu.busy_seconds(now) / share, disk.busy_seconds(now) / share if disk else 0.0
-
     def collect(self) -> Iterator[Metric]:
-        config, counts, instances = self.component.config, self.counts, self.component.config.instances
-        cpu, disk = self._busy()
+        self.component.settle()
+        config, counts, instances = self.component.config, self.counts, len(self.component.joined)
         yield GaugeMetricFamily("process_start_time_seconds", "Start of the process", self.started_at)
-        yield CounterMetricFamily("quillport_cpu_seconds", "Busy seconds of all cores", cpu - self._cpu_before)
+        yield CounterMetricFamily("quillport_cpu_seconds", "Busy seconds of all cores", self.cpu_s)
         yield GaugeMetricFamily("quillport_cpu_cores", "Cores", config.cpus)
         yield GaugeMetricFamily("quillport_memory_used_bytes", "Memory in use", self.memory_used)
         yield GaugeMetricFamily("quillport_memory_limit_bytes", "Memory", config.memory_mb * MEGABYTE)
         if config.disks:
-            busy = disk - self._disk_before
-            yield CounterMetricFamily("quillport_disk_busy_seconds", "Busy seconds of all disks", busy)
+            yield CounterMetricFamily("quillport_disk_busy_seconds", "Busy seconds of all disks", self.disk_s)
             yield GaugeMetricFamily("quillport_disk_devices", "Disks", config.disks)
             yield _histogram(
                 "quillport_disk_latency_seconds", "Time of a disk operation, waiting included", self.latency
@@ -162,7 +161,9 @@ class LiveComponent:
         sets, share = (config.instances, 1) if config.divided else (1, config.instances)
         pauses = shapes.pauses_of(config)
         self._cpu = [Servers(config.cpus * share, pauses) for _ in range(sets)]
-        self._disk = [Servers(config.disks * share, pauses) for _ in range(sets)] if config.disks else None
+        self._disk = [Servers(config.disks * share, pauses) for _ in range(sets)] if config.disks else []
+        self._told = [(0.0, 0.0)] * sets
+        """The work done by each set of servers, at the cpu and at the disk, that its instances were told of."""
         self.pool = Pool(config.pool) if config.pool is not None else None
         self._lock = Pool(1)
         self._served = self._spells = 0
@@ -171,13 +172,64 @@ class LiveComponent:
         self.activated = 0
         self._remembered: OrderedDict[str, None] = OrderedDict()
         self._turn = 0
+        self.joined: list[LiveInstance] = []
+        """Those that get work."""
+        self.left: list[LiveInstance] = []
         self.instances = [LiveInstance(self, number) for number in range(config.instances)]
+        self._join()
 
-    def servers_of(self, number: int) -> tuple[Servers, Servers | None, int]:
-        """An instance's cpu, its disk, and among how many they are shared."""
-        place = number if self.config.divided else 0
-        share = 1 if self.config.divided else self.config.instances
-        return self._cpu[place], self._disk[place] if self._disk else None, share
+    def servers_of(self, instance: LiveInstance) -> tuple[Servers, Servers | None]:
+        """An instance's cpu and its disk."""
+        place = instance.number if self.config.divided else 0
+        return self._cpu[place], self._disk[place] if self._disk else None
+
+    def scale(self, up_at: Sequence[float]) -> list[LiveInstance]:
+        """Add an instance for each time at which one is up (its clock); those added."""
+        begin = 1 + max(instance.number for instance in (*self.instances, *self.left))
+        added = [LiveInstance(self, begin + k, at) for k, at in enumerate(up_at)]
+        self.instances += added
+        return added
+
+    def lose(self, instance: LiveInstance) -> None:
+        """Take an instance away at once; what it began is finished."""
+        self.settle()
+        instance.left_at = self.clock()
+        self.instances.remove(instance)
+        self.left.append(instance)
+        if instance in self.joined:
+            self.joined.remove(instance)
+            self._resize()
+
+    def settle(self) -> None:
+        """Tell instances of the work that their servers have done, and let those join that have come up."""
+        now = self.clock()
+        for place, cpu in enumerate(self._cpu):
+            done = cpu.busy_seconds(now), self._disk[place].busy_seconds(now) if self._disk else 0.0
+            share = [self._by_number(place)] if self.config.divided else self.joined
+            for instance in share:
+                instance.cpu_s += max(0.0, done[0] - self._told[place][0]) / len(share)
+                instance.disk_s += max(0.0, done[1] - self._told[place][1]) / len(share)
+            self._told[place] = done
+        self._join()
+
+    def _by_number(self, number: int) -> LiveInstance:
+        return next(one for one in (*self.instances, *self.left) if one.number == number)
+
+    def _join(self) -> None:
+        new = [one for one in self.instances if one.joined_at is None and one.is_up]
+        for instance in new:
+            instance.joined_at = instance.up_at or instance.asked_at
+        if new:
+            self.joined = [one for one in self.instances if one.joined_at is not None]
+            self._resize()
+
+    def _resize(self) -> None:
+        """As many servers as the instances have that get work; one at least, or nothing would ever end."""
+        if not self.config.divided:
+            count = max(1, len(self.joined))
+            for servers, each in ((self._cpu, self.config.cpus), (self._disk, self.config.disks)):
+                for one in servers:
+                    one.resize(self.clock(), each * count)
 
     def deploy(self, version: Version) -> float:
         """Replace every instance by one of this version: cold, and up after a while (when, on its clock)."""
@@ -189,8 +241,12 @@ class LiveComponent:
         return up_at
 
     def enter(self) -> LiveInstance:
-        """The instance whose turn it is. Raises :class:`Refused`."""
-        instance = self.instances[self._turn % len(self.instances)]
+        """The instance whose turn it is, of those that have come up. Raises :class:`Refused`."""
+        if len(self.joined) < len(self.instances):
+            self.settle()
+        if not self.joined:
+            raise Refused(self.config.name)
+        instance = self.joined[self._turn % len(self.joined)]
         self._turn += 1
         limit = self.config.refuse_over
         if not instance.is_up or (limit is not None and self.inside >= limit):
@@ -198,6 +254,8 @@ class LiveComponent:
             raise Refused(self.config.name)
         self.inside += 1
         instance.inside += 1
+        if instance.first_at is None:
+            instance.first_at = self.clock()
         return instance
 
     def leave(self, instance: LiveInstance, sent: int) -> None:
@@ -220,7 +278,7 @@ class LiveComponent:
         """One visit that arrives at ``at`` for a request of ``address``; when it ends (loop seconds). What it waits for
         or does other than at the cpu is added to ``inner``: its name, and from when to when."""
         seen: list[tuple[str, float, float]] = [] if inner is None else inner
-        cpu, disk, _ = self.servers_of(instance.number)
+        cpu, disk = self.servers_of(instance)
         if self.pool is not None:
             asked = at
             at = await self.pool.enter(at)

@@ -55,7 +55,8 @@ class Component:
     ``troubled_from_s``; slow instances and disks and a leak come in spells of ``spell_s``, one at some moment of each
     ``spell_every_s``, where that is set, and the cache is cold again as one begins.
 
-    It starts in the first of its ``versions``; the practice cloud deploys another one.
+    It starts in the first of its ``versions``; the practice cloud deploys another one. An instance that the cloud adds
+    is up after ``boots_s``, which varies by ``boots_variation`` (a coefficient, log-normally).
     """
 
     name: str
@@ -91,6 +92,8 @@ class Component:
     fails_over: int = 0
     pool_metered: bool = True
     versions: tuple[Version, ...] = ()
+    boots_s: float = 6.0
+    boots_variation: float = 0.25
 
     @property
     def divided(self) -> bool:
@@ -141,8 +144,8 @@ class Route:
 class PracticeConfig:
     """A whole system. ``service_law`` shapes all service times around their means, with ``service_variation`` where the
     law has a choice of it. With ``drift`` the machine under it is faster and slower by that share, to and fro once in
-    ``drift_every_s``, as if it had been for ``drift_from_s`` already. With a ``signing_key`` its cloud heeds
-    signed calls alone."""
+    ``drift_every_s``, as if it had been for ``drift_from_s`` already. Its cloud
+    boots at most ``clones`` instances at a time; with a ``signing_key`` it heeds signed calls alone."""
 
     components: tuple[Component, ...]
     routes: tuple[Route, ...]
@@ -153,6 +156,7 @@ class PracticeConfig:
     drift_every_s: float = 1200.0
     drift_from_s: float = 0.0
     signing_key: str = ""
+    clones: int = 4
 
     def __post_init__(self) -> None:
         known = {component.name: component for component in self.components}

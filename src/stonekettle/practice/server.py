@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections import Counter
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Sequence
 from functools import partial
 from pathlib import Path
 from random import Random
@@ -141,7 +141,7 @@ def metrics_page(instance: LiveInstance) -> web.Application:
 
     async def answer(request: web.Request) -> web.Response:
         if not instance.is_up:
-            return web.Response(status=503, text="restarting")
+            return web.Response(status=503, text="not up")
         page = generate_latest(registry)  # type: ignore[no-untyped-call]
         return web.Response(body=page, headers={"Content-Type": CONTENT_TYPE_LATEST})
 
@@ -159,6 +159,7 @@ class PracticeServer:
     ) -> None:
         self.config, self.control_port, self.report_to = config, control_port, report_to
         self.directory: dict[str, list[str]] = {}
+        self._pages: dict[str, list[tuple[LiveInstance, str]]] = {}
         self._runners: list[web.AppRunner] = []
         self._pushing: asyncio.Task[None] | None = None
 
@@ -172,15 +173,9 @@ class PracticeServer:
         for name, component in self.system.components.items():
             if not component.config.metered:
                 continue
-            for instance in component.instances:
-                app = metrics_page(instance)
-                if name == ENTRY:
-                    add_public_api(app, self.system)
-                    if self.portal.is_possible:
-                        self.portal.add_to(app)
-                port = await self._listen(app, 0)
-                self.directory.setdefault(name, []).append(f"http://127.0.0.1:{port}")
-        self.directory[CLOUD] = [f"http://127.0.0.1:{await self._listen(cloud.application(self.system), 0)}"]
+            await self._welcome(name, component.instances)
+        clouds = cloud.application(self.system, self._welcome)
+        self.directory[CLOUD] = [f"http://127.0.0.1:{await self._listen(clouds, 0)}"]
         control = web.Application()
         control.router.add_get("/directory", self._tell_directory)
         control.router.add_get("/answered", self._tell_answered)
@@ -192,6 +187,25 @@ class PracticeServer:
         for runner in self._runners:
             await runner.cleanup()
 
+    async def _welcome(self, name: str, instances: Sequence[LiveInstance]) -> None:
+        """Give each of these instances of a component its metrics page, and the first of the gateway the public API."""
+        if not self.system.components[name].config.metered:
+            return
+        for instance in instances:
+            app = metrics_page(instance)
+            if name == ENTRY:
+                add_public_api(app, self.system)
+                if self.portal.is_possible:
+                    self.portal.add_to(app)
+            port = await self._listen(app, 0)
+            self._pages.setdefault(name, []).append((instance, f"http://127.0.0.1:{port}"))
+        self._list(name)
+
+    def _list(self, name: str) -> None:
+        """Those are in the directory that have come up, and have not left."""
+        there = [(one, url) for one, url in self._pages[name] if one.left_at is None]
+        self.directory[name] = [url for one, url in there if one.joined_at is not None or one.is_up]
+
     async def _listen(self, app: web.Application, port: int) -> int:
         runner = web.AppRunner(app, access_log=None, shutdown_timeout=1.0)
         await runner.setup()
@@ -201,6 +215,8 @@ class PracticeServer:
         return int(runner.addresses[0][1])
 
     async def _tell_directory(self, request: web.Request) -> web.Response:
+        for name in self._pages:
+            self._list(name)
         return web.json_response(self.directory)
 
     async def _tell_answered(self, request: web.Request) -> web.Response:

@@ -29,6 +29,15 @@ class Servers:
         self._assigned += service_s
         return end
 
+    def resize(self, now: float, count: int) -> None:
+        """Be so many servers from now on: new ones are free, and of those there the ones free first go."""
+        if count > self.count:
+            self._free_at += [now] * (count - self.count)
+        else:
+            self._free_at = sorted(self._free_at)[self.count - count :]
+        heapq.heapify(self._free_at)
+        self.count = count
+
     def busy_seconds(self, now: float) -> float:
         """Work done until ``now``: what was assigned less what still lies ahead."""
         return self._assigned - sum(max(0.0, free - now) for free in self._free_at)
