@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import subprocess
 import sys
+import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -48,6 +50,14 @@ class Installation:
             if any(name.encode() in word for word in words):
                 found.append(pid)
         return found
+
+    @property
+    def cloud(self) -> str:
+        """Where its practice cloud is."""
+        environment = Path(f"/proc/{self.children('conductor')[0]}/environ").read_text().split("\0")
+        control = next(one for one in environment if one.startswith("KETTLE_PRACTICE=")).partition("=")[2]
+        with urllib.request.urlopen(f"{control}/directory") as answer:
+            return str(json.load(answer)["cloud"][0])
 
 
 @contextmanager

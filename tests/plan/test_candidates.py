@@ -9,7 +9,8 @@ import pytest
 import yaml
 
 from stonekettle.plan import document, secrecy, signing
-from stonekettle.plan.candidates import Call, Command
+from stonekettle.plan.calls import Call
+from stonekettle.plan.candidates import Command
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError
 

@@ -127,6 +127,8 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /feeds/{feed_id}/archive": (P, {"archived": True}),
     "GET /feeds/{feed_id}/rows": (R, None),
     "GET /feeds/{feed_id}/rows.csv": (R, None),
+    "GET /runs/{run_id}/changes": (R, None),
+    "POST /runs/{run_id}/changes": (P, {"name": "Set instances"}),
     "GET /capacity": (R, None),
     "POST /capacity": (P, {}),
     "GET /capacity/{plan_id}": (R, None),

@@ -17,7 +17,8 @@ import urllib3
 from stonekettle.engine.errors import EngineError
 from stonekettle.meters.endpoint import MeterError, Refusal, guarded_http
 from stonekettle.plan import signing
-from stonekettle.plan.candidates import Action, Call, Candidate, Command, Ready, Value
+from stonekettle.plan.calls import Call, Ready
+from stonekettle.plan.candidates import Action, Candidate, Command, Value
 from stonekettle.plan.system import Operations
 from stonekettle.plan.system_document import in_practice
 
@@ -73,10 +74,10 @@ class Changer:
         began = time.monotonic()
         for part in parts:
             for action in part.begin:
-                self._do(action)
+                self.do(action)
         for part in parts:
             if part.ready is not None:
-                self._await(part.ready, part.address or base_url)
+                self.await_ready(part.ready, part.address or base_url)
         return time.monotonic() - began
 
     def end(self, parts: Sequence[Candidate | Value]) -> None:
@@ -85,13 +86,14 @@ class Changer:
         for part in reversed(parts):
             for action in part.end:
                 try:
-                    self._do(action)
+                    self.do(action)
                 except ActionFailed as error:
                     failed = failed or error
         if failed is not None:
             raise failed
 
-    def _do(self, action: Action) -> None:
+    def do(self, action: Action) -> None:
+        """Do one action. Raises :class:`ActionFailed`."""
         self._check()
         began = time.monotonic()
         outcome = self._call(action) if isinstance(action, Call) else self._run(action)
@@ -109,7 +111,7 @@ class Changer:
         headers, body = dict(call.headers), call.body.encode()
         if body and not any(name.lower() == "content-type" for name in headers):
             headers["Content-Type"] = "application/json" if call.body.lstrip()[:1] in ("{", "[") else "text/plain"
-        if operations is not None and call.is_at(operations):
+        if operations is not None and call.is_at(operations.address):
             if operations.credentials is not None:
                 headers |= operations.credentials.headers
             if call.signed and operations.signing_key is not None:
@@ -180,8 +182,8 @@ class Changer:
             raise ActionFailed(f"{command.words} ended with {process.returncode}: {said!r}.")
         return "done"
 
-    def _await(self, ready: Ready, base_url: str) -> None:
-        """Ask until it is ready."""
+    def await_ready(self, ready: Ready, base_url: str, told: Callable[[str], None] = lambda text: None) -> None:
+        """Ask until it is ready; what each answer says is ``told``. Raises :class:`ActionFailed`."""
         began = time.monotonic()
         url = self._found(base_url + ready.ask if ready.ask.startswith("/") else ready.ask)
         last = "it was not asked"
@@ -191,7 +193,8 @@ class Changer:
             if asked - began > ready.within:
                 raise ActionFailed(f"{ready.ask} was not ready within {ready.within:g} s: {last}.")
             try:
-                status, _ = self._ask(ready.ask, "GET", url, min(10.0, ready.within), {}, b"")
+                status, text = self._ask(ready.ask, "GET", url, min(10.0, ready.within), {}, b"")
+                told(text)
                 last = f"it answered with status {status}"
                 if status == ready.expect:
                     self._note(f"ready at {ready.ask}", began, last)

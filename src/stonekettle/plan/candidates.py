@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import shlex
 from collections.abc import Iterable, Iterator
 from random import Random
@@ -11,73 +10,13 @@ from typing import Annotated
 from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
+from stonekettle.plan.calls import Call, Ready
 from stonekettle.plan.parts import CHOICE, Name, Part, address
 from stonekettle.plan.problems import Problem
 from stonekettle.plan.quantities import Duration, Share
 from stonekettle.plan.secrecy import origin_of
 from stonekettle.plan.segments import one_of
 from stonekettle.plan.system import InstanceType, Operations, System
-
-METHODS = ("POST", "PUT", "PATCH", "DELETE", "GET")
-MOST_BODY = 20_000
-_CALL = re.compile(rf"({'|'.join(METHODS)}) +(\S+)")
-_STATUS = re.compile(r"([1-5])(?:xx|([0-9]{2}))")
-
-
-def _checked_call(value: str) -> str:
-    match = _CALL.fullmatch(value.strip())
-    if match is None:
-        raise PydanticCustomError(
-            "call",
-            "{text} is not a call.",
-            {"text": repr(value), "mend": f"Write a method ({', '.join(METHODS)}) and an address, or a path."},
-        )
-    if not match[2].startswith("/"):
-        address(match[2])
-    return f"{match[1]} {match[2]}"
-
-
-class Call(Part):
-    """A request that changes the system: ``PUT https://ops.example/planner/version``; a path is at the address of the
-    system's operations. A ``signed`` one carries an HMAC by their signing key. Its answer has to have the status
-    ``expect`` (``2xx``: any of those)."""
-
-    call: str
-    headers: dict[str, Annotated[str, Field(max_length=2_000)]] = Field(default_factory=dict, max_length=40)
-    body: str = Field(default="", max_length=MOST_BODY)
-    signed: bool = False
-    expect: Annotated[str, Field(pattern=r"^[1-5](xx|[0-9]{2})$")] = "2xx"
-    within: Duration = Field(default=30.0, gt=0, le=600)
-
-    _call = field_validator("call")(_checked_call)
-
-    @field_validator("expect", mode="before")
-    @classmethod
-    def _number(cls, value: object) -> object:
-        return str(value) if isinstance(value, int) and not isinstance(value, bool) else value
-
-    @property
-    def method(self) -> str:
-        return self.call.partition(" ")[0]
-
-    @property
-    def address(self) -> str:
-        """Where it goes: a whole address, or a path."""
-        return self.call.partition(" ")[2]
-
-    def is_at(self, operations: Operations) -> bool:
-        """Whether it goes to the origin of the system's operations."""
-        return self.address.startswith("/") or origin_of(self.address) == origin_of(operations.address)
-
-    @property
-    def words(self) -> str:
-        return self.call
-
-    def meets(self, status: int) -> bool:
-        """Whether an answer of this status is what was expected."""
-        match = _STATUS.fullmatch(self.expect)
-        assert match is not None  # by its pattern
-        return status // 100 == int(match[1]) if match[2] is None else status == int(self.expect)
 
 
 class Command(Part):
@@ -115,21 +54,6 @@ Action = Annotated[
     ),
 ]
 Actions = Annotated[tuple[Action, ...], Field(max_length=20)]
-
-
-class Ready(Part):
-    """An address that is asked ``every`` so often until it answers with the status ``expect``; a path is on the
-    candidate's own address."""
-
-    ask: Annotated[str, Field(max_length=2_000)]
-    expect: int = Field(default=200, ge=100, le=599)
-    every: Duration = Field(default=1.0, ge=0.25, le=60)
-    within: Duration = Field(default=120.0, gt=0, le=3_600)
-
-    @field_validator("ask")
-    @classmethod
-    def _place(cls, value: str) -> str:
-        return value if value.startswith("/") else address(value)
 
 
 class _Brought(Part):
@@ -277,7 +201,7 @@ def _misled(path: str, call: Call, operations: Operations | None) -> Iterable[Pr
     elif call.signed and (operations is None or operations.signing_key is None):
         mend = "Give its operations one under Systems, or leave out 'signed'."
         yield Problem(f"{path}.signed", "the system has no signing key.", mend)
-    elif call.signed and operations is not None and not call.is_at(operations):
+    elif call.signed and operations is not None and not call.is_at(operations.address):
         message = f"the signing key is for {origin_of(operations.address)} alone."
         yield Problem(f"{path}.signed", message, "Leave out 'signed', or call there.")
 

@@ -223,6 +223,8 @@ def _in_operations(given: Mapping[str, Any], change: Change) -> dict[str, Any]:
         made["signing_key"] = change(owner, "signing_key", key)
     if isinstance(credentials := given.get("credentials"), Mapping):
         made["credentials"] = _in_credentials(owner, credentials, change)
+    if "changes" in given:
+        made["changes"] = in_candidates(given["changes"], change)
     return made
 
 

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
+from stonekettle.plan.calls import Change
 from stonekettle.plan.credentials import Credentials
 from stonekettle.plan.parts import Name, Part, address
 from stonekettle.plan.quantities import Bytes
@@ -132,11 +133,13 @@ class Component(Part):
 
 class Operations(Part):
     """Where the system is changed by calls: deployments, restarts, settings. Calls to this origin carry the
-    ``credentials``, those that are signed an HMAC by the ``signing_key``."""
+    ``credentials``, those that are signed an HMAC by the ``signing_key``. The ``changes`` can be asked for while a run
+    is under way."""
 
     address: str
     credentials: Credentials | None = None
     signing_key: str | None = Field(default=None, min_length=8, max_length=500)
+    changes: tuple[Change, ...] = Field(default=(), max_length=20)
 
     @field_validator("address")
     @classmethod

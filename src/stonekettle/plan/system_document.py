@@ -91,6 +91,12 @@ def inconsistencies(system: System, prefix: str = "") -> Iterable[Problem]:
     """What contradicts itself; ``prefix`` leads to the system in a larger document."""
     names = [component.name for component in system.components]
     yield from repeated(f"{prefix}components", names)
+    if system.operations is not None:
+        yield from repeated(f"{prefix}operations.changes", [change.name for change in system.operations.changes])
+        for i, change in enumerate(system.operations.changes):
+            if change.does.signed and system.operations.signing_key is None:
+                path = f"{prefix}operations.changes[{i}].does.signed"
+                yield Problem(path, "the system has no signing key.", "Give its operations one, or leave out 'signed'.")
     for i, component in enumerate(system.components):
         for k, called in enumerate(component.calls):
             path = f"{prefix}components[{i}].calls[{k}]"

@@ -14,6 +14,7 @@ from stonekettle.server.access import limits
 from stonekettle.server.access.api import router as access
 from stonekettle.server.access.sessions import ByToken, SignedIn
 from stonekettle.server.capacity.api import router as capacity
+from stonekettle.server.changes.api import router as changes
 from stonekettle.server.experiments.api import router as experiments
 from stonekettle.server.feeds.api import router as feeds
 from stonekettle.server.history.api import router as history
@@ -70,4 +71,5 @@ api.add_router("", schedules)
 api.add_router("", run_history)
 api.add_router("", series)
 api.add_router("", capacity)
+api.add_router("", changes)
 api.add_router("", jobs)

@@ -9,6 +9,7 @@ from procrastinate.contrib.django.django_connector import DjangoConnector
 CONDUCT_RUN = "stonekettle.server.runs.tasks.conduct_run"
 GENERATE = "stonekettle.server.runs.tasks.generate"
 TAKE_TURN = "stonekettle.server.series.tasks.take_turn"
+MAKE_CHANGE = "stonekettle.server.changes.tasks.make"
 DO_JOB = "stonekettle.server.jobs.tasks.do"
 
 

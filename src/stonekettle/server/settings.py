@@ -48,6 +48,7 @@ INSTALLED_APPS = [
     "stonekettle.server.feeds",
     "stonekettle.server.journeys",
     "stonekettle.server.capacity",
+    "stonekettle.server.changes",
     "stonekettle.server.experiments",
     "stonekettle.server.runs",
     "stonekettle.server.series",

@@ -3067,6 +3067,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Changes
+         * @description The changes of its system that were asked for under a run, what came of each, and those that can be asked for.
+         */
+        get: operations["stonekettle_server_changes_api_list_changes"];
+        put?: never;
+        /**
+         * Ask Change
+         * @description Ask for a change of the system that a run loads.
+         */
+        post: operations["stonekettle_server_changes_api_ask_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -5247,7 +5271,7 @@ export interface components {
         };
         /**
          * Ratio
-         * @description The second run's figure over the first's, with its 95 % interval.
+         * @description After over before, with a 95 % interval.
          */
         Ratio: {
             /** Value */
@@ -7597,6 +7621,101 @@ export interface components {
             } | null;
             /** Per Hour */
             per_hour: number | null;
+        };
+        /**
+         * ChangeAsks
+         * @description A change that can be asked for, and what has to be said for it.
+         */
+        ChangeAsks: {
+            /** Name */
+            name: string;
+            /** Asks */
+            asks: string[];
+        };
+        /**
+         * Changes
+         * @description The changes under a run, and those that can be asked for; ``components`` are those of its system.
+         */
+        Changes: {
+            /** Made */
+            made: components["schemas"]["SystemChangeLine"][];
+            /** Can */
+            can: components["schemas"]["ChangeAsks"][];
+            /** Components */
+            components: string[];
+        };
+        /** ReadyAt */
+        ReadyAt: {
+            /** At S */
+            at_s: number;
+            /** Ready */
+            ready: number;
+            /** Of */
+            of: number;
+        };
+        /**
+         * SystemChangeLine
+         * @description A change under a run: moments in seconds after the start of its load, None: not, or not yet. ``metered_s`` is
+         *     when meters read more or fewer servers of its component, ``first_traffic_s`` when one that was not there before
+         *     began to work; ``settled_s`` from when on response times stayed as they were then. ``sentence`` tells what came of
+         *     it.
+         */
+        SystemChangeLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Values */
+            values: {
+                [key: string]: string;
+            };
+            /** Words */
+            words: string;
+            /** Who */
+            who: string;
+            /** State */
+            state: string;
+            /** Fault */
+            fault: string;
+            /** Asked S */
+            asked_s: number;
+            /** Accepted S */
+            accepted_s: number | null;
+            /** Ready S */
+            ready_s: number | null;
+            /** Told */
+            told: components["schemas"]["ReadyAt"][];
+            /** Metered S */
+            metered_s: number | null;
+            /** First Traffic S */
+            first_traffic_s: number | null;
+            /** Settled S */
+            settled_s: number | null;
+            mean: components["schemas"]["Ratio"] | null;
+            p95: components["schemas"]["Ratio"] | null;
+            /** Failed */
+            failed: number;
+            /** Ended */
+            ended: number;
+            /** Sentence */
+            sentence: string;
+        };
+        /** ChangeAsked */
+        ChangeAsked: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * AskChange
+         * @description A change by its name in the system's description, with what it asks for.
+         */
+        AskChange: {
+            /** Name */
+            name: string;
+            /** Values */
+            values?: {
+                [key: string]: string;
+            };
         };
         /**
          * ColumnLine
@@ -12280,6 +12399,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    stonekettle_server_changes_api_list_changes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+        };
+    };
+    stonekettle_server_changes_api_ask_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskChange"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeAsked"];
+                };
             };
         };
     };

@@ -37,6 +37,7 @@ import Notices from './run/Notices.vue'
 import NowStanding from './run/NowStanding.vue'
 import Standing from './run/Standing.vue'
 import StepTable from './run/StepTable.vue'
+import SystemChanges from './run/SystemChanges.vue'
 import Underway from './run/Underway.vue'
 import WindowChoice from './run/WindowChoice.vue'
 import People from './run/People.vue'
@@ -401,6 +402,15 @@ useShortcuts([
         <code>./kettle reanalyse {{ id }}</code> makes them anew.
       </p>
 
+      <SystemChanges
+        v-if="run.data.value.begun_at && !rehearsal"
+        :key="id"
+        :run="id"
+        :live="live"
+        :loading="run.data.value.state === 'running'"
+        @look="lookAround"
+        @moved="run.refetch()"
+      />
       <Markers
         v-if="run.data.value.begun_at && !rehearsal"
         :run="run.data.value"

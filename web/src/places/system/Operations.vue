@@ -3,6 +3,7 @@ import Action from '@/ui/Action.vue'
 import Credentials from '@/ui/Credentials.vue'
 import Field from '@/ui/Field.vue'
 import type { Fault } from '@/api/problem'
+import OperationChanges from './OperationChanges.vue'
 import type { OperationsDoc } from './document'
 
 /** Where a system is changed by calls, and how whoever takes them knows that they are ours. */
@@ -24,7 +25,7 @@ function none() {
     <template v-if="!given">
       <p class="max-w-prose text-ink-2">
         Where deployments, restarts and settings are asked for by calls. Experiments whose
-        candidates take turns need it.
+        candidates take turns need it, and so does changing the system while a run loads it.
       </p>
       <Action needs="planner" :disabled="disabled" @click="given = { address: '' }"
         >Describe its operations</Action
@@ -53,6 +54,14 @@ function none() {
         :model-value="given?.credentials"
         :fault="faultAt('operations.credentials')"
         @update:model-value="set({ credentials: $event })"
+        @done="emit('done')"
+      />
+      <OperationChanges
+        :model-value="given?.changes ?? []"
+        :fault-at="faultAt"
+        :signs="Boolean(given?.signing_key)"
+        :disabled="disabled"
+        @update:model-value="set({ changes: $event })"
         @done="emit('done')"
       />
       <div class="sm:col-span-2">

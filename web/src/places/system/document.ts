@@ -31,10 +31,17 @@ export interface MeterDoc {
   resources?: ResourceDoc[]
 }
 
+export interface ChangeDoc {
+  name: string
+  does: { call: string; body?: string; signed?: boolean; headers?: Record<string, string> }
+  ready?: { ask: string; every?: string; within?: string } | undefined
+}
+
 export interface OperationsDoc {
   address: string
   credentials?: CredentialsDoc
   signing_key?: string
+  changes?: ChangeDoc[]
 }
 
 export interface InstanceTypeDoc {

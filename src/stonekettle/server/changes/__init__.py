@@ -1,0 +1,1 @@
+"""Journeys by themselves: written, tried once, named by experiments."""
