@@ -51,7 +51,7 @@ def test_instances_are_added_under_load_and_the_page_tells_when_they_came_and_wh
     assert one["accepted_s"] == pytest.approx(new["asked"] - begun_at, abs=1.0)
     assert one["ready_s"] == pytest.approx(new["ready"] - begun_at, abs=1.0)
 
-    expect(done).to_contain_text("settled", timeout=60_000)
+    expect(done).to_contain_text("settled after", timeout=90_000)
     expect(done).to_contain_text("The 95th percentile")
     expect(done).to_contain_text("No step failed meanwhile")
     assert told(page, run)["made"][-1]["metered_s"] == pytest.approx(new["ready"] - begun_at, abs=2.5)
