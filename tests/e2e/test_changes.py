@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 
 from tests.e2e.installation import Installation
 from tests.e2e.test_live import started
+from tests.e2e.writing import experiment, saved
 
 pytestmark = pytest.mark.e2e
 
@@ -62,3 +63,39 @@ def test_instances_are_added_under_load_and_the_page_tells_when_they_came_and_wh
     page.keyboard.press("Enter")
     expect(changes.get_by_test_id("change").first).to_contain_text("done", timeout=20_000)
     page.get_by_role("button", name="Cut off").click()
+
+
+def test_a_timeline_changes_the_system_twice_by_itself(page: Page, installed: Installation) -> None:
+    page.goto("/experiments")
+    experiment(page, "Changed on the way", "users: 20, for: 40 s")
+    timeline = page.get_by_role("region", name="Timeline")
+    timeline.get_by_role("button", name="Add a change").click()
+    first = timeline.get_by_role("group", name="Change 1 on the way")
+    first.get_by_label("After").fill("6")
+    first.get_by_label("Component").select_option("stopboard")
+    first.get_by_label("Count").fill("3")
+    timeline.get_by_role("button", name="Add a change").click()
+    second = timeline.get_by_role("group", name="Change 2 on the way")
+    second.get_by_label("After").fill("90 s")
+    second.get_by_label("Component").select_option("stopboard")
+    second.get_by_label("Count").fill("1")
+    second.get_by_label("Count").press("Tab")
+    expect(timeline.get_by_role("alert")).to_contain_text("1.5 min is after the end of the load")
+    second.get_by_label("After").fill("22 s")
+    second.get_by_label("After").press("Tab")
+    expect(timeline.get_by_role("alert")).to_have_count(0)
+    saved(page)
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_url("**/runs/*")
+    run = int(page.url.rsplit("/", 1)[1])
+    done = page.get_by_test_id("changes").get_by_test_id("change")
+    expect(done).to_have_count(2, timeout=90_000)
+    expect(done.first).to_contain_text("Set instances: stopboard, 1")
+    expect(done.last).to_contain_text("done", timeout=30_000)
+    expect(done.last).to_contain_text("the timeline")
+    grown, back = told(page, run)["made"]
+    assert grown["asked_s"] == pytest.approx(6, abs=1)
+    assert back["asked_s"] == pytest.approx(22, abs=1)
+    assert grown["told"][-1]["of"] == 3
+    expect(page.get_by_test_id("notes")).to_be_visible(timeout=120_000)
+    expect(done).to_have_count(2)

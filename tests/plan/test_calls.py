@@ -6,8 +6,9 @@ from typing import Any
 
 import pytest
 
-from stonekettle.plan import secrecy, system_document
+from stonekettle.plan import document, secrecy, system_document
 from stonekettle.plan.calls import Change
+from stonekettle.plan.differences import differences, due_text
 from stonekettle.plan.problems import PlanError
 
 SCALE = {
@@ -66,6 +67,47 @@ def test_changes_that_make_no_sense_are_refused_by_their_place() -> None:
     signed = {**SCALE, "does": {**SCALE["does"], "signed": True}}  # type: ignore[dict-item]
     assert "operations.changes[0].does.signed: the system has no signing key" in problem(signed)
     system_document.from_document(system(signed, signing_key="long enough a key"))
+
+
+def plan(*dues: dict[str, Any], **more: Any) -> dict[str, Any]:
+    return {
+        "name": "p",
+        "system": {**system(SCALE), "components": [{"name": "planner"}]},
+        "journeys": [{"name": "look", "steps": [{"name": "home", "request": "GET /", "think": "1 s"}]}],
+        "load": [{"hold": {"users": 10, "for": "60 s"}}],
+        "timeline": list(dues),
+        **more,
+    }
+
+
+DUE = {"at": "20 s", "change": "Set instances", "values": {"component": "planner", "count": 3}}
+
+
+def test_a_timeline_is_read_with_its_plan_and_told_in_words() -> None:
+    told = document.from_document(plan(DUE))
+    assert told.timeline[0].values == {"component": "planner", "count": "3"}
+    assert document.from_document(document.to_document(told)) == told
+    assert due_text(told, told.timeline[0]) == "at 20 s, Set instances: planner, 3"
+    later = document.from_document(plan({**DUE, "at": "40 s"}))
+    assert differences(told, later) == (
+        "added to the timeline: at 40 s, Set instances: planner, 3",
+        "taken off the timeline: at 20 s, Set instances: planner, 3",
+    )
+
+
+@pytest.mark.parametrize(
+    ("due", "said"),
+    [
+        ({**DUE, "change": "Set instance"}, "timeline[0].change: 'Trams' knows no change called 'Set instance'."),
+        ({**DUE, "at": "60 s"}, "timeline[0].at: 1 min is after the end of the load"),
+        ({**DUE, "values": {"component": "planner"}}, "timeline[0].values.count"),
+        ({**DUE, "values": {"component": "crane", "count": 1}}, "timeline[0].values.component: there is no component"),
+    ],
+)
+def test_a_timeline_that_cannot_be_followed_is_refused(due: dict[str, Any], said: str) -> None:
+    with pytest.raises(PlanError) as refused:
+        document.from_document(plan(due))
+    assert said in str(refused.value)
 
 
 def test_secrets_in_the_headers_of_a_change_are_hidden() -> None:

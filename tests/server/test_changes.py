@@ -14,8 +14,9 @@ from django.test import Client
 from stonekettle.engine import records
 from stonekettle.engine.rollup import Second
 from stonekettle.server.access import halting
-from stonekettle.server.changes import tasks
+from stonekettle.server.changes import rules, tasks
 from stonekettle.server.changes.models import SystemChange
+from stonekettle.server.changes.timeline import Timeline
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.runs import merging
 from stonekettle.server.runs.models import Generator, Run, RunMarker
@@ -123,9 +124,9 @@ def test_nothing_is_changed_under_a_rehearsal_after_the_end_or_while_all_load_is
     Run.objects.filter(pk=run.pk).update(simulated=False, state="finished")
     assert "makes no load now (finished)" in ask(client, run).json()["detail"]
     Run.objects.filter(pk=run.pk).update(state="running")
-    for _ in range(3):
+    for _ in range(rules.MOST_AT_ONCE):
         assert ask(client, run).status_code == 202
-    assert "3 changes are under way" in ask(client, run).json()["detail"]
+    assert "20 changes are under way" in ask(client, run).json()["detail"]
     halting.halt(TESTS, "an outage")
     assert ask(client, run).status_code == 409
 
@@ -137,6 +138,29 @@ def test_a_change_that_waits_while_the_run_ends_is_not_made(client: Client, run:
     (one,) = made(client, run)
     assert (one["state"], one["fault"]) == ("failed", "the run ended before it was done")
     assert ops.asked == []
+
+
+def test_what_stands_on_the_timeline_is_asked_for_when_it_is_due_and_what_cannot_be_is_said(run: Run) -> None:
+    values = {"component": "ledger", "count": "2"}
+    dues = [
+        {"at": "60 s", "change": "Set instances", "values": values},
+        {"at": "20 s", "change": "Burn it"},
+        {"at": "30 s", "change": "Set instances", "values": values},
+    ]
+    Run.objects.filter(pk=run.pk).update(plan_document={**run.plan_document, "timeline": dues})
+    timeline = Timeline(run.pk)
+    for _ in range(3):
+        timeline.look()
+    (asked,) = SystemChange.objects.filter(run=run)
+    assert (asked.words, asked.who) == ("Set instances: ledger, 2", "the timeline")
+    (marker,) = RunMarker.objects.filter(run=run)
+    assert "Burn it was not asked for: " in marker.text
+    Run.objects.filter(pk=run.pk).update(begun_at=time.time() - 61, state="draining")
+    timeline.look()
+    assert SystemChange.objects.filter(run=run).count() == 1, "the load is over"
+    Run.objects.filter(pk=run.pk).update(state="running")
+    timeline.look()
+    assert SystemChange.objects.filter(run=run).count() == 2
 
 
 def test_what_came_of_a_change_is_told_from_the_seconds_around_it(client: Client, run: Run) -> None:

@@ -8,7 +8,7 @@ import pytest
 from django.contrib.auth.models import User
 from django.test import Client
 
-from stonekettle.server.runs import demo, season
+from stonekettle.server.runs import analysing, demo, season
 from stonekettle.server.runs.models import Run
 from tests.server.acting import TESTS
 
@@ -28,6 +28,23 @@ def test_a_run_costs_its_hours_and_a_step_its_share_of_them(client: Client, plan
     assert (at["at"], at["at_most"]) == ("comfort limit", False)
     assert at["user_month"]["value"] == pytest.approx(told["per_hour"] * 730.5 / limit["load"]["value"])
     assert at["thousand_steps"]["value"] == pytest.approx(told["per_hour"] / 3.6 / limit["throughput"], rel=0.02)
+
+
+def test_generators_that_have_a_price_cost_as_long_as_the_run_lasts(
+    client: Client, make_run: Callable[..., Run]
+) -> None:
+    run = make_run(20, state="finished", begun_at=1.0)
+    analysing.analyse(run, state="finished", cause="")
+    told = client.get(f"/api/runs/{run.pk}/cost").json()
+    assert told["generators"] is None
+    priced = {**run.plan_document, "generators": {"price_per_hour": 1.8}}
+    Run.objects.filter(pk=run.pk).update(plan_document=priced)
+    assert run.result
+    hours = run.result["totals"]["duration_s"] / 3600
+    told = client.get(f"/api/runs/{run.pk}/cost").json()
+    # There was one.
+    assert told["generators"] == pytest.approx(1.8 * hours)
+    assert told["run"] == pytest.approx(told["per_hour"] * hours)
 
 
 def test_without_prices_or_a_result_nothing_is_told(client: Client, make_run: Callable[..., Run]) -> None:

@@ -226,6 +226,9 @@ def run(
 
 def _run_whole(plan: Plan, out: Path, control_url: str | None, terminal: TextIO, generators: int) -> int:
     """Run the plan, or each turn of its candidates."""
+    if plan.timeline:
+        print("timeline: its changes are made by the web application alone. Leave it out here.", file=sys.stderr)
+        return BAD_INPUT
     if plan.candidates is None:
         return _run_plan(plan, out, control_url, terminal, generators)[0]
 

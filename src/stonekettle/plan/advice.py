@@ -33,6 +33,8 @@ def of(plan: Plan) -> tuple[str, ...]:
         found.append(
             f"Turns have levels under {SHORT_TURN_S:.0f} s: once their start is left out, little remains to compare."
         )
+    if plan.timeline:
+        found.append("A rehearsal plays its load, and leaves out what the timeline changes of the system.")
     short = [level for level in levels if level.duration_s < MIN_HOLD_S]
     if short:
         found.append(f"{len(short)} level(s) are held under 10 s and will not be analysed.")

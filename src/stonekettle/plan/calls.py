@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from typing import Annotated
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.plan.parts import Name, Part, address
@@ -96,6 +96,21 @@ _GIVEN = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}")
 """What may be put into an address and a body alike without changing what either means."""
 
 
+def _as_text(value: object) -> object:
+    """A number as it is written, since calls are text."""
+    return str(value) if isinstance(value, int) and not isinstance(value, bool) else value
+
+
+class Due(Part):
+    """A change of the system that a run makes by itself, so long after its load began."""
+
+    at: Duration = Field(ge=0)
+    change: Name
+    values: dict[Name, Annotated[str, BeforeValidator(_as_text), Field(max_length=80)]] = Field(
+        default_factory=dict, max_length=20
+    )
+
+
 class Change(Part):
     """A way to change a system while it is loaded: a call at its operations, in which ``{{component}}`` and other words
     between braces stand for what is asked each time, and an address there that tells when it is done: one whose answer
@@ -127,6 +142,11 @@ class Change(Part):
     def asks(self) -> tuple[str, ...]:
         """What has to be said each time, in the order in which it is first named."""
         return tuple(dict.fromkeys(_ASKED.findall(self.does.call + "\n" + self.does.body)))
+
+    def words(self, values: Mapping[str, str]) -> str:
+        """It with what was said, in the order in which it asks: "Set instances: planner, 3"."""
+        said = ", ".join(values.get(name, "") for name in self.asks)
+        return f"{self.name}: {said}" if said else self.name
 
     def filled(self, values: Mapping[str, str]) -> tuple[Call, Ready | None]:
         """The call, and what tells that it is done, with what was said. Raises :class:`PlanError`."""

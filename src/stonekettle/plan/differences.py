@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
+from stonekettle.plan.calls import Due
 from stonekettle.plan.load import ArrivalGroup, Fixed, UserGroup
 from stonekettle.plan.models import Objective, Plan, StopRule, Waits
 from stonekettle.plan.parts import Part
@@ -29,8 +30,10 @@ def differences(before: Plan, after: Plan) -> tuple[str, ...]:
         *_journeys(before, after),
         *_parts("feed", before.feeds, after.feeds),
         *_changed("think times", _waits(before.waits), _waits(after.waits)),
+        *_timeline(before, after),
         *_candidates(before, after),
         *_changed("when a generator is lost", before.generators.when_lost, after.generators.when_lost),
+        *_changed("price of a generator", _price(before), _price(after)),
         *_reworded(before, after),
     )
     return found or (WORDING,)
@@ -177,6 +180,24 @@ def _stops(before: Plan, after: Plan) -> Iterator[str]:
     yield from (f"stop rule added: {rule}" for rule in new if rule not in old)
     yield from (f"stop rule removed: {rule}" for rule in old if rule not in new)
     yield from _changed("budget", _budget(before), _budget(after))
+
+
+def _price(plan: Plan) -> str:
+    price = plan.generators.price_per_hour
+    return "none" if price is None else f"{price:g} {plan.system.currency} an hour"
+
+
+def _timeline(before: Plan, after: Plan) -> Iterator[str]:
+    old, new = ([due_text(plan, due) for due in plan.timeline] for plan in (before, after))
+    yield from (f"added to the timeline: {text}" for text in new if text not in old)
+    yield from (f"taken off the timeline: {text}" for text in old if text not in new)
+
+
+def due_text(plan: Plan, due: Due) -> str:
+    """A change on the timeline in words: "at 2 min, Set instances: planner, 3"."""
+    changes = plan.system.operations.changes if plan.system.operations else ()
+    words = next((one.words(due.values) for one in changes if one.name == due.change), due.change)
+    return f"at {format_duration(due.at)}, {words}"
 
 
 def stop_text(rule: StopRule) -> str:

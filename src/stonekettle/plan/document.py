@@ -14,6 +14,7 @@ from stonekettle.plan.journey import BUILT_IN, impossible_patterns
 from stonekettle.plan.load import Fixed
 from stonekettle.plan.models import Plan
 from stonekettle.plan.problems import PlanError, Problem
+from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.segments import MAX_RATE, MAX_USERS, faults
 
 Kind = Literal["system", "journey", "feed"]
@@ -226,8 +227,35 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
     if plan.budget.money is not None and not plan.system.cost_per_hour:
         mend = "Give instances a price per hour in the system's description, or limit the time."
         yield Problem("budget.money", f"no component of {plan.system.name!r} has a price.", mend)
+    yield from _inconsistent_timeline(plan)
     yield from _inconsistent_candidates(plan)
     yield from _inconsistent_groups(plan)
+
+
+def _inconsistent_timeline(plan: Plan) -> Iterable[Problem]:
+    """A timeline changes what its system's operations can, while there is load."""
+    changes = {change.name: change for change in plan.system.operations.changes} if plan.system.operations else {}
+    components = [component.name for component in plan.system.components]
+    for i, due in enumerate(plan.timeline):
+        path = f"timeline[{i}]"
+        change = changes.get(due.change)
+        if change is None:
+            mend = did_you_mean(due.change, changes, "Describe it under Systems, with the system's operations.")
+            yield Problem(f"{path}.change", f"{plan.system.name!r} knows no change called {due.change!r}.", mend)
+            continue
+        try:
+            change.filled(due.values)
+        except PlanError as error:
+            yield from (Problem(f"{path}.{one.path}", one.message, one.mend) for one in error.problems)
+        if "component" in due.values and due.values["component"] not in components:
+            mend = did_you_mean(due.values["component"], components, "Use the name of a component of the system.")
+            yield Problem(f"{path}.values.component", f"there is no component named {due.values['component']!r}.", mend)
+        if due.at >= plan.planned.duration_s:
+            message = f"{format_duration(due.at)} is after the end of the load."
+            yield Problem(f"{path}.at", message, f"The load lasts {format_duration(plan.planned.duration_s)}.")
+    if plan.timeline and plan.candidates is not None:
+        message = "candidates are brought under load by their own actions, turn by turn."
+        yield Problem("timeline", message, "Leave out one of the two.")
 
 
 def _inconsistent_candidates(plan: Plan) -> Iterable[Problem]:

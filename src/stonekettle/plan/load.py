@@ -183,6 +183,7 @@ Group = Annotated[
 
 class Generators(Part):
     """What becomes of a run that loses a generator: others take over its people, it goes on with less load, or
-    it ends."""
+    it ends; and what each of them costs an hour, in the system's currency."""
 
     when_lost: Literal["take over", "go on with less", "end"] = "take over"
+    price_per_hour: float | None = Field(default=None, ge=0, le=1e6)

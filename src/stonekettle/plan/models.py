@@ -10,6 +10,7 @@ from pydantic import Field, StringConstraints, model_validator
 from pydantic_core import PydanticCustomError
 
 from stonekettle.core import orders
+from stonekettle.plan.calls import Due
 from stonekettle.plan.candidates import Candidate, Candidates, Value
 from stonekettle.plan.feed import Feed
 from stonekettle.plan.journey import Journey
@@ -145,6 +146,7 @@ class Plan(Part):
     budget: Budget = Budget()
     waits: Waits | None = None
     error_limit: Share = 0.05
+    timeline: tuple[Due, ...] = Field(default=(), max_length=50)
     candidates: Candidates | None = None
 
     @model_validator(mode="after")

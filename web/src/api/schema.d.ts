@@ -4201,6 +4201,16 @@ export interface components {
             /** Source */
             source: string;
         };
+        /**
+         * ChangeOutline
+         * @description A change that can be asked for under load, and what has to be said for it.
+         */
+        ChangeOutline: {
+            /** Name */
+            name: string;
+            /** Asks */
+            asks: string[];
+        };
         /** ComponentOutline */
         ComponentOutline: {
             /** Name */
@@ -4275,8 +4285,9 @@ export interface components {
         };
         /**
          * PlanOutline
-         * @description ``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
-         *     when its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn.
+         * @description ``cost`` is what the planned time costs by the prices of the system's instances (None: it has none),
+         *     ``generators_cost`` what the generators cost that it has as things are (None: they have no price), ``limit_s`` when
+         *     its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn.
          */
         PlanOutline: {
             /** Name */
@@ -4301,8 +4312,12 @@ export interface components {
             error_limit: number;
             /** Stops */
             stops: string[];
+            /** Timeline */
+            timeline: string[];
             /** Cost */
             cost: number | null;
+            /** Generators Cost */
+            generators_cost: number | null;
             /** Currency */
             currency: string;
             /** Limit S */
@@ -4360,7 +4375,8 @@ export interface components {
         };
         /**
          * SystemOutline
-         * @description ``resources`` are those that its meters might tell, as stop rules name them.
+         * @description ``resources`` are those that its meters might tell, as stop rules name them; ``changes`` those that its
+         *     operations can make.
          */
         SystemOutline: {
             /** Name */
@@ -4371,6 +4387,8 @@ export interface components {
             components: components["schemas"]["ComponentOutline"][];
             /** Resources */
             resources: string[];
+            /** Changes */
+            changes: components["schemas"]["ChangeOutline"][];
         };
         /**
          * ExperimentDetail
@@ -5484,8 +5502,9 @@ export interface components {
         };
         /**
          * RunCost
-         * @description Amounts in ``currency``: what the instances cost ``per_hour`` and during the run; nothing is told of a load where
-         *     none is known to be borne, nor what generators cost. ``unpriced`` are components without a price.
+         * @description Amounts in ``currency``: what the instances cost ``per_hour`` and during the run, and what its ``generators``
+         *     cost then (None: they have no price, or there were none). Nothing is told of a load where none is known to be borne,
+         *     nor are generators part of it. ``unpriced`` are components without a price.
          */
         RunCost: {
             /** Currency */
@@ -5494,6 +5513,8 @@ export interface components {
             per_hour: number;
             /** Run */
             run: number;
+            /** Generators */
+            generators: number | null;
             /** Simulated */
             simulated: boolean;
             /** Unpriced */

@@ -36,6 +36,7 @@ import Revisions from './experiment/Revisions.vue'
 import Schedules from './experiment/Schedules.vue'
 import SeriesList from './experiment/SeriesList.vue'
 import StopForm from './experiment/StopForm.vue'
+import TimelineForm from './experiment/TimelineForm.vue'
 import TextView from './experiment/TextView.vue'
 import WaitsForm from './experiment/WaitsForm.vue'
 import { useDocument } from './experiment/document'
@@ -99,10 +100,10 @@ const ends = computed(() => {
   const time = end.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
   return today ? time : `${end.toLocaleDateString()}, ${time}`
 })
-const cost = computed(() => {
-  const amount = (outline.value?.cost ?? 0) * Math.max(1, turns.value)
+function money(each: number) {
+  const amount = each * Math.max(1, turns.value)
   return amount < 0.005 ? 'under 0.01' : `about ${amount.toFixed(2)}`
-})
+}
 const systemChoices = computed(() => {
   const names = (systems.data.value ?? []).map((s) => s.name)
   const own = data.value?.system
@@ -237,7 +238,11 @@ async function copy() {
             experiment.
           </template>
           <template v-if="outline.cost !== null"
-            >Its system costs {{ cost }} {{ outline.currency }} meanwhile.
+            >Its system costs {{ money(outline.cost) }} {{ outline.currency }} meanwhile<template
+              v-if="outline.generators_cost !== null"
+              >, its generators {{ money(outline.generators_cost) }}
+              {{ outline.currency }}</template
+            >.
           </template>
           Before load, every meter is read and every journey tried once.
         </p>
@@ -330,6 +335,7 @@ async function copy() {
       <JourneysForm :outline="outline" />
       <ObjectivesForm :outline="outline" />
       <StopForm :outline="outline" />
+      <TimelineForm v-if="!outline.turns" :outline="outline" />
       <WaitsForm />
       <CandidatesForm :outline="outline" />
       <section aria-label="System">

@@ -41,10 +41,9 @@ class SystemChange(models.Model):
     @property
     def words(self) -> str:
         """What was asked for: "Set instances: planner, 3"."""
-        # JSON in the database keeps no order of its own.
-        first = sorted(self.values, key=lambda name: (name != "component", name))
-        said = ", ".join(self.values[name] for name in first)
-        return f"{self.name}: {said}" if said else self.name
+        operations = self.run.plan.system.operations
+        known = {change.name: change for change in operations.changes} if operations else {}
+        return known[self.name].words(self.values) if self.name in known else self.name
 
     @property
     def is_over(self) -> bool:

@@ -20,7 +20,7 @@ from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import runners
 
 MOST = 100
-MOST_AT_ONCE = 3
+MOST_AT_ONCE = 20
 
 
 @act("changed the system under", Role.PLANNER)

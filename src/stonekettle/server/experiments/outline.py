@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
+from django.conf import settings
 from ninja import Schema
 
 from stonekettle.core.load import NAMES, UNITS, LoadKind
@@ -12,7 +13,7 @@ from stonekettle.core.orders import Ordered
 from stonekettle.engine.script import layout_of
 from stonekettle.meters.recognise import NAMES as RESOURCES
 from stonekettle.plan import advice, document
-from stonekettle.plan.differences import stop_text
+from stonekettle.plan.differences import due_text, stop_text
 from stonekettle.plan.load import ArrivalGroup, UserGroup
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
@@ -57,13 +58,22 @@ class ComponentOutline(Schema):
     meters: list[str]
 
 
+class ChangeOutline(Schema):
+    """A change that can be asked for under load, and what has to be said for it."""
+
+    name: str
+    asks: list[str]
+
+
 class SystemOutline(Schema):
-    """``resources`` are those that its meters might tell, as stop rules name them."""
+    """``resources`` are those that its meters might tell, as stop rules name them; ``changes`` those that its
+    operations can make."""
 
     name: str
     base_url: str
     components: list[ComponentOutline]
     resources: list[str]
+    changes: list[ChangeOutline]
 
 
 class LoadAxis(Schema):
@@ -111,8 +121,9 @@ class Pace(Schema):
 
 
 class PlanOutline(Schema):
-    """``cost`` is what the planned time costs by the prices of the system's instances (None: it has none), ``limit_s``
-    when its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn."""
+    """``cost`` is what the planned time costs by the prices of the system's instances (None: it has none),
+    ``generators_cost`` what the generators cost that it has as things are (None: they have no price), ``limit_s`` when
+    its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn."""
 
     name: str
     question: str
@@ -126,7 +137,9 @@ class PlanOutline(Schema):
     goals: list[GoalOutline]
     error_limit: float
     stops: list[str]
+    timeline: list[str]
     cost: float | None
+    generators_cost: float | None
     currency: str
     limit_s: float | None
     advice: list[str]
@@ -156,6 +169,10 @@ def of(plan: Plan, profile: ProfileOutline | None = None) -> PlanOutline:
                 for c in plan.system.components
             ],
             resources=[f"{component}.{name}" for component, name in _resources(plan)],
+            changes=[
+                ChangeOutline(name=change.name, asks=list(change.asks))
+                for change in (plan.system.operations.changes if plan.system.operations else ())
+            ],
         ),
         journeys=[
             JourneyOutline(
@@ -186,7 +203,9 @@ def of(plan: Plan, profile: ProfileOutline | None = None) -> PlanOutline:
         ],
         error_limit=plan.error_limit,
         stops=[stop_text(rule) for rule in plan.stop_when],
-        cost=_cost(plan),
+        timeline=[due_text(plan, due) for due in plan.timeline],
+        cost=_cost(plan, plan.system.cost_per_hour),
+        generators_cost=_cost(plan, _generators_per_hour(plan)),
         currency=plan.system.currency,
         limit_s=plan.limit_s,
         advice=list(advice.of(plan)),
@@ -201,9 +220,14 @@ def _resources(plan: Plan) -> Iterator[tuple[str, str]]:
             yield from ((component.name, name) for name in dict.fromkeys([*RESOURCES, *written]))
 
 
-def _cost(plan: Plan) -> float | None:
-    """What the load's time costs by the prices of the system's instances, within its budget."""
-    per_hour = plan.system.cost_per_hour
+def _generators_per_hour(plan: Plan) -> float | None:
+    """Each region that people come from has as many as a machine has."""
+    price = plan.generators.price_per_hour
+    return None if price is None else price * len({group.region for group in plan.people}) * settings.GENERATORS
+
+
+def _cost(plan: Plan, per_hour: float | None) -> float | None:
+    """What the load's time costs at a price per hour, within its budget."""
     seconds = min(plan.planned.duration_s, plan.limit_s or math.inf)
     return per_hour * seconds / 3600 if per_hour is not None and math.isfinite(seconds) else None
 

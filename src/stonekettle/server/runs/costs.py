@@ -33,12 +33,14 @@ class CostAtLoad(Schema):
 
 
 class RunCost(Schema):
-    """Amounts in ``currency``: what the instances cost ``per_hour`` and during the run; nothing is told of a load where
-    none is known to be borne, nor what generators cost. ``unpriced`` are components without a price."""
+    """Amounts in ``currency``: what the instances cost ``per_hour`` and during the run, and what its ``generators``
+    cost then (None: they have no price, or there were none). Nothing is told of a load where none is known to be borne,
+    nor are generators part of it. ``unpriced`` are components without a price."""
 
     currency: str
     per_hour: float
     run: float
+    generators: float | None
     simulated: bool
     unpriced: list[str]
     at_load: CostAtLoad | None
@@ -52,12 +54,15 @@ def of(run: Run) -> RunCost:
         raise Conflict(f"No component of {system.name} has a price, so nothing is known of what run {run.pk} cost.")
     if run.result is None:
         raise Conflict(f"Run {run.pk} has no result yet.")
+    hours = results.stored(run.result).totals.duration_s / 3600
+    price, count = run.plan.generators.price_per_hour, run.generators.count()
     analysis = findings_of(run)
     found = cost.cost(analysis, per_hour) if analysis else None
     return RunCost(
         currency=system.currency,
         per_hour=per_hour,
-        run=per_hour * results.stored(run.result).totals.duration_s / 3600,
+        run=per_hour * hours,
+        generators=price * count * hours if price is not None and count and not run.simulated else None,
         simulated=run.simulated,
         unpriced=[
             component.name

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from contextlib import nullcontext
+from contextlib import ExitStack, nullcontext
 
 from django.conf import settings
 from django.utils import timezone
@@ -15,6 +15,7 @@ from stonekettle.engine.local import practice_directory
 from stonekettle.engine.signals import End
 from stonekettle.engine.stopping import Asked
 from stonekettle.plan import document
+from stonekettle.server.changes.timeline import Timeline
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import fault
 from stonekettle.server.runs import analysing, data, exports, repeating, retention, rules, schedules, search
@@ -41,7 +42,10 @@ def conduct_run(run_id: int) -> None:
     with Line(run_id, Asked.by(run.plan)) as line:
         try:
             looking = Looking(run_id, line) if run.plan.search is not None else nullcontext()
-            with Merging(run_id), Guarding(run_id), Watching(run_id), Noticing(run_id), looking:
+            beside = Merging(run_id), Guarding(run_id), Watching(run_id), Noticing(run_id), Timeline(run_id)
+            with ExitStack() as stack:
+                for one in (*beside, looking):
+                    stack.enter_context(one)
                 ending = conduct(
                     document.with_files(run.plan, FeedFile.text_of),
                     DatabaseControl(line),

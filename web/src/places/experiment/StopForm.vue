@@ -68,6 +68,13 @@ function remove(index: number) {
   else plan.set(['stop_when'], undefined)
   plan.commit()
 }
+function price(text: string) {
+  const told = { ...plan.data.value?.generators }
+  if (text.trim()) told.price_per_hour = typedAmount(text)
+  else delete told.price_per_hour
+  plan.set(['generators'], Object.keys(told).length ? told : undefined)
+  plan.commit()
+}
 function spend(change: { time?: string; money?: number | string }) {
   const told = Object.entries({ ...budget.value, ...change }).filter(([, value]) => value !== '')
   plan.set(['budget'], told.length ? Object.fromEntries(told) : undefined)
@@ -156,6 +163,15 @@ function spend(change: { time?: string; money?: number | string }) {
         :fault="plan.faultAt('budget.money')"
         :model-value="budget.money"
         @update:model-value="spend({ money: $event ? typedAmount(String($event)) : '' })"
+      />
+      <Field
+        class="w-48"
+        :label="`A generator costs, ${outline.currency} an hour`"
+        mono
+        placeholder="not told"
+        :fault="plan.faultAt('generators.price_per_hour')"
+        :model-value="plan.data.value?.generators?.price_per_hour"
+        @update:model-value="price(String($event ?? ''))"
       />
     </div>
   </section>

@@ -72,6 +72,12 @@ export interface CandidatesDoc {
   each?: CandidateDoc[]
   factor?: { name?: string; values?: CandidateDoc[] }
 }
+export interface DueDoc {
+  at: string
+  change: string
+  values?: Record<string, string | number>
+}
+
 export interface PlanDoc {
   name?: string
   question?: string
@@ -87,7 +93,8 @@ export interface PlanDoc {
   stop_when?: StopDoc[]
   budget?: { time?: string; money?: number }
   error_limit?: string
-  generators?: { when_lost?: string }
+  generators?: { when_lost?: string; price_per_hour?: number | string }
+  timeline?: DueDoc[]
   candidates?: CandidatesDoc
 }
 
@@ -109,6 +116,7 @@ export const ORDER = [
   'stop_when',
   'budget',
   'error_limit',
+  'timeline',
   'candidates',
 ]
 

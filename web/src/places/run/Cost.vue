@@ -32,7 +32,9 @@ function between({ value, low, high }: Schemas['CostBetween']): string {
         >Its system would have cost {{ money(cost.run) }} meanwhile</template
       >
       <template v-else>Its system cost {{ money(cost.run) }} meanwhile</template>, at
-      {{ money(cost.per_hour) }} an hour.
+      {{ money(cost.per_hour) }} an hour<template v-if="cost.generators !== null"
+        >; its generators {{ money(cost.generators) }}</template
+      >.
     </p>
     <template v-if="cost.at_load">
       <p class="label mt-1">At {{ WHERE[cost.at_load.at] }}, {{ cost.at_load.load }}:</p>
@@ -46,7 +48,11 @@ function between({ value, low, high }: Schemas['CostBetween']): string {
       </dl>
     </template>
     <p class="label">
-      Without what generators cost<template v-if="cost.unpriced.length"
+      {{
+        cost.generators === null
+          ? 'Without what generators cost'
+          : 'What a load costs is told without generators'
+      }}<template v-if="cost.unpriced.length"
         >, nor {{ cost.unpriced.join(', ') }}, which have no price</template
       >.
     </p>
