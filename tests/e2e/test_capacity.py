@@ -46,6 +46,19 @@ def test_a_plan_says_until_when_what_is_there_is_enough_and_what_it_takes(page: 
     expect(page.get_by_test_id("capacity-text")).to_contain_text("552 users", timeout=ANSWERED_MS)
     assert planned(page, "ledger") == before
 
+    # The experiment that confirms it or breaks it, with the instances of the plan set on the way.
+    page.get_by_role("button", name="Make the experiment that tries it").click()
+    page.wait_for_url("**/experiments/*")
+    expect(page.get_by_role("heading", name="Two years of tickets: trial")).to_be_visible()
+    due = page.get_by_role("region", name="Timeline").get_by_test_id("due")
+    expect(due).to_have_count(8)
+    expect(due.first.get_by_label("After")).to_have_value("1 s")
+    expect(page.get_by_role("button", name="Start run")).to_be_enabled()
+    page.go_back()
+    trial = page.get_by_test_id("trial")
+    expect(trial).to_contain_text("Two years of tickets: trial 552 users", timeout=ANSWERED_MS)
+    expect(trial).to_contain_text("Not run yet.")
+
     page.get_by_role("button", name="Work out what would change").click()
     half = page.get_by_test_id("otherwise").get_by_role("row", name=re.compile("People think half as long"))
     expect(half).to_contain_text("does not hold", timeout=ANSWERED_MS)
@@ -53,6 +66,10 @@ def test_a_plan_says_until_when_what_is_there_is_enough_and_what_it_takes(page: 
 
 def test_a_plan_is_begun_for_a_system_and_says_what_is_wrong_where_it_is_typed(page: Page) -> None:
     page.goto("/capacity")
+    expect(page.get_by_role("button", name="New capacity plan")).to_be_enabled()
+    # Other tests describe systems too; with one alone there is nothing to choose.
+    if (which := page.get_by_label("For which system")).count():
+        which.select_option(label="Quillport Tramways")
     page.get_by_role("button", name="New capacity plan").click()
     expect(page.get_by_test_id("capacity-title")).to_be_visible(timeout=ANSWERED_MS)
     name = page.get_by_label("Name", exact=True)

@@ -10,8 +10,10 @@ from django.contrib.auth.models import User
 from django.test import Client
 
 from stonekettle.server.capacity import demo as capacity
+from stonekettle.server.capacity.models import CapacityTrial
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.runs import demo, season
+from stonekettle.server.runs.found import findings_of
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import rules as systems
 from stonekettle.server.systems.models import System
@@ -140,3 +142,44 @@ def test_a_document_comes_in_goes_out_and_is_archived(client: Client, plan: int)
     client.post(f"/api/capacity/{made}/archive", {"archived": True}, content_type="application/json")
     assert [one["name"] for one in client.get("/api/capacity?archived=true").json()] == ["Another"]
     assert save(client, made, lost=2).status_code == 409
+
+
+def test_a_trial_goes_to_the_peak_and_tells_what_came_of_what_was_foretold(client: Client, seeded: int) -> None:
+    assert client.get(f"/api/capacity/{seeded}/trials").json() == {"trials": [], "off": None}
+    made = client.post(f"/api/capacity/{seeded}/trials", {}, content_type="application/json")
+    assert made.status_code == 201, made.content
+    experiment = Experiment.objects.get(pk=made.json()["experiment_id"])
+    plan = experiment.current.plan
+    assert (experiment.name, experiment.peak) == ("Two years of tickets: trial", 552)
+    assert [one.values["component"] for one in plan.timeline[:4]] == ["gateway", "planner", "stopboard", "ledger"]
+    assert {one.values["count"] for one in plan.timeline[4:]} == {"1"}, "and back again in the end"
+    assert plan.planned.peak_users == 552
+    assert plan.objectives
+    (trial,) = client.get(f"/api/capacity/{seeded}/trials").json()["trials"]
+    assert (trial["run"], trial["otherwise"]) == (None, "")
+
+    # What its run would find, by one of the season whose highest level has another load and other instances.
+    donor = Run.objects.filter(seeded=True, revision__experiment__name=capacity.EXPERIMENT).order_by("-pk")[0]
+    run = Run.objects.create(
+        revision=experiment.current, plan_document=donor.plan_document, state="finished", result=donor.result
+    )
+    (trial,) = client.get(f"/api/capacity/{seeded}/trials").json()["trials"]
+    assert trial["run"] == run.pk
+    analysis = findings_of(run)
+    assert analysis is not None
+    peak = max(analysis.levels, key=lambda level: level.load.delivered)
+    if abs(peak.load.delivered / 552 - 1) > 0.05:
+        assert "has no level at the peak" in trial["otherwise"]
+    told = CapacityTrial.objects.get()
+    told.foretold["users"] = peak.load.delivered
+    told.save()
+    (trial,) = (told_now := client.get(f"/api/capacity/{seeded}/trials").json())["trials"]
+    assert "instead of" in trial["otherwise"]
+    assert told_now["off"] is None, "a run with other instances tells nothing of the plan"
+    goal = next(one for one in trial["goals"] if one["seen"] is not None)
+    assert goal["within"] == (goal["judged"]["low"] <= goal["seen"] <= goal["judged"]["high"])
+    told.foretold["counts"] = {one["component"]: round(one["instances"]) for one in trial["uses"]}
+    told.save()
+    told_now = client.get(f"/api/capacity/{seeded}/trials").json()
+    assert told_now["trials"][0]["otherwise"] == ""
+    assert told_now["off"] > 0

@@ -139,6 +139,8 @@ TABLE: dict[str, tuple[str, Any]] = {
     "POST /capacity/{plan_id}/archive": (P, {"archived": True}),
     "GET /capacity/{plan_id}/answer": (R, None),
     "GET /capacity/{plan_id}/otherwise": (R, None),
+    "GET /capacity/{plan_id}/trials": (R, None),
+    "POST /capacity/{plan_id}/trials": (P, None),
     "GET /capacity/{plan_id}/plan.yaml": (R, None),
     "GET /journeys": (R, None),
     "POST /journeys": (P, {}),

@@ -161,6 +161,15 @@ class Case:
             for kind, journey, case in others
         ]
 
+    def doing(self, plan: Plan) -> Doing:
+        """What a plan does at the peak."""
+        return self._doing(self._planner(plan.sizes), plan.counts)
+
+    def users(self, plan: Plan) -> float:
+        """So many users make the peak, by Little's law."""
+        planner = self._planner(plan.sizes)
+        return planner.serving.users(self.terms.peak, plan.counts)
+
     def _other(self, system: System | None = None, *, terms: Terms | None = None) -> Case:
         known = replace(self.known, system=system) if system else self.known
         return Case(known, self.goals, terms or self.terms, self._sizes)

@@ -231,6 +231,12 @@ class Serving:
         likely, mean = self._waits(self._rate(peak, servers), servers)
         return np.asarray((self._shares @ self._weights) * (likely * mean)[0])
 
+    def users(self, peak: Peak, instances: Sequence[int]) -> float:
+        """So many users make a load, as estimated: N = X(Z + R) (Little 1961)."""
+        rate = float(self._rate(peak, self._servers(instances))[0])
+        light_s = float(self._shares @ self._light.mean(axis=1))
+        return rate * (self.system.think_s + light_s + float(self.mean_wait_s(peak, instances).sum()))
+
     def _servers(self, instances: Sequence[int]) -> FloatArray:
         each = np.array(instances, dtype=np.float64)[self._of_part]
         return np.asarray(np.maximum(each * self._per_instance, 1e-9))

@@ -111,3 +111,19 @@ export function useCreateCapacityPlan() {
     onSuccess: () => client.invalidateQueries({ queryKey: ['capacity plans'] }),
   })
 }
+
+/** What was foretold of a plan each time it was tried, beside what came of it. */
+export function useTrials(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['capacity plan', toValue(id), 'trials']),
+    queryFn: () => body(api.GET('/api/capacity/{plan_id}/trials', { params: at(id) })),
+  })
+}
+
+export function useMakeTrial(id: number) {
+  const client = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(api.POST('/api/capacity/{plan_id}/trials', { params: at(id) })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['capacity plan', id, 'trials'] }),
+  })
+}

@@ -3047,6 +3047,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/capacity/{plan_id}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Trials
+         * @description What was foretold of the plan each time it was tried, beside what came of it.
+         */
+        get: operations["stonekettle_server_capacity_api_list_trials"];
+        put?: never;
+        /**
+         * Make Trial
+         * @description Make the experiment that would confirm the plan or break it.
+         */
+        post: operations["stonekettle_server_capacity_api_make_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/capacity/{plan_id}/plan.yaml": {
         parameters: {
             query?: never;
@@ -7642,6 +7666,89 @@ export interface components {
             } | null;
             /** Per Hour */
             per_hour: number | null;
+        };
+        /**
+         * TrialLine
+         * @description A trial of a plan with its last finished ``run`` (None: none yet). Nothing of it counts where the run had other
+         *     instances than planned: then ``otherwise`` says so.
+         */
+        TrialLine: {
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Experiment Id */
+            experiment_id: number;
+            /** Experiment */
+            experiment: string;
+            /** Users */
+            users: number;
+            /** Run */
+            run: number | null;
+            /** Goals */
+            goals: components["schemas"]["TriedGoal"][];
+            /** Uses */
+            uses: components["schemas"]["TriedUse"][];
+            /** Otherwise */
+            otherwise: string;
+        };
+        /**
+         * Trials
+         * @description The trials of a plan, the newest first. Of those that count, what was foretold of objectives was off by so much
+         *     in the median (``off``, a ratio; None: there is none).
+         */
+        Trials: {
+            /** Trials */
+            trials: components["schemas"]["TrialLine"][];
+            /** Off */
+            off: number | null;
+        };
+        /**
+         * TriedGoal
+         * @description ``seen`` is what it was, None: not known; ``within``: inside what was foretold.
+         */
+        TriedGoal: {
+            /** Number */
+            number: number;
+            /** Text */
+            text: string;
+            /** Unit */
+            unit: string;
+            /** Limit */
+            limit: number;
+            judged: components["schemas"]["Amount"];
+            /** Seen */
+            seen: number | null;
+            /** Within */
+            within: boolean | null;
+        };
+        /**
+         * TriedUse
+         * @description A resource: how full it was foretold to be and was, and with how many instances of its component.
+         */
+        TriedUse: {
+            /** Resource */
+            resource: string;
+            /** Component */
+            component: string;
+            use: components["schemas"]["Amount"];
+            /** Seen */
+            seen: number | null;
+            /** Planned */
+            planned: number;
+            /** Instances */
+            instances: number | null;
+        };
+        /**
+         * TrialMade
+         * @description The experiment that was made.
+         */
+        TrialMade: {
+            /** Experiment Id */
+            experiment_id: number;
         };
         /**
          * ChangeAsks
@@ -12399,6 +12506,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OtherwiseLine"][];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_list_trials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trials"];
+                };
+            };
+        };
+    };
+    stonekettle_server_capacity_api_make_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialMade"];
                 };
             };
         };

@@ -19,7 +19,9 @@ const chosen = ref<string>()
 const options = computed(() =>
   (systems.data.value ?? []).map((one) => ({ value: String(one.id), text: one.name })),
 )
-const system = computed(() => chosen.value ?? options.value[0]?.value)
+/** A plan rests on runs: a system that has some comes first. */
+const likely = computed(() => systems.data.value?.find((one) => one.last_run_id !== null)?.id)
+const system = computed(() => chosen.value ?? likely.value?.toString() ?? options.value[0]?.value)
 
 async function make(given: { source?: string; system_id?: number }) {
   const made = await create.mutateAsync(given).catch(() => null)

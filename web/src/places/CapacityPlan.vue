@@ -17,6 +17,7 @@ import Basis from './capacity/Basis.vue'
 import Beside from './capacity/Beside.vue'
 import Expected from './capacity/Expected.vue'
 import Have from './capacity/Have.vue'
+import Trials from './capacity/Trials.vue'
 import { useCapacityDocument } from './capacity/document'
 
 const props = defineProps<{ id: number }>()
@@ -58,6 +59,7 @@ async function copy() {
       <Loading v-if="answer.isPending.value" what="what the plan comes to" />
       <Problem v-else-if="answer.isError.value" :error="answer.error.value" />
       <Answer v-else-if="shown" :answer="shown" :working="answer.isFetching.value" />
+      <Trials v-if="shown && shown.per_hour !== null" :id="id" :archived="archived" />
       <section class="space-y-2 border-t border-rule pt-3" aria-label="Use">
         <div class="flex flex-wrap gap-2">
           <CopyAndArchive

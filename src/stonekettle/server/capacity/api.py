@@ -12,7 +12,7 @@ from ninja import Field, Router, Schema, Status
 from stonekettle.plan import capacity_document, checking
 from stonekettle.plan.checking import MAX_BYTES
 from stonekettle.server.access.roles import Role, actor_of
-from stonekettle.server.capacity import planning, rules
+from stonekettle.server.capacity import planning, rules, trials
 from stonekettle.server.capacity.models import CapacityPlan
 from stonekettle.server.drafts import DraftBody, StepBody
 from stonekettle.server.systems.models import System
@@ -56,6 +56,12 @@ class ArchiveCapacity(Schema):
 
 class CapacityCreated(Schema):
     id: int
+
+
+class TrialMade(Schema):
+    """The experiment that was made."""
+
+    experiment_id: int
 
 
 @router.get("/capacity", response=list[CapacityLine])
@@ -123,6 +129,18 @@ def answer_capacity_plan(request: HttpRequest, plan_id: int) -> planning.Capacit
 def vary_capacity_plan(request: HttpRequest, plan_id: int) -> list[planning.OtherwiseLine]:
     """What would be needed if demands, think time, mix or load were other ones."""
     return planning.otherwise(_plan(plan_id))
+
+
+@router.get("/capacity/{plan_id}/trials", response=trials.Trials)
+def list_trials(request: HttpRequest, plan_id: int) -> trials.Trials:
+    """What was foretold of the plan each time it was tried, beside what came of it."""
+    return trials.of(_plan(plan_id))
+
+
+@router.post("/capacity/{plan_id}/trials", response={201: TrialMade})
+def make_trial(request: HttpRequest, plan_id: int) -> Status[TrialMade]:
+    """Make the experiment that would confirm the plan or break it."""
+    return Status(201, TrialMade(experiment_id=trials.make(actor_of(request), _plan(plan_id)).experiment_id))
 
 
 @router.get("/capacity/{plan_id}/plan.yaml")

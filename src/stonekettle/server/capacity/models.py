@@ -10,6 +10,7 @@ from stonekettle.plan import capacity_document
 from stonekettle.plan.capacity_document import CapacityPlan as Told
 from stonekettle.server import references
 from stonekettle.server.drafts import Document, Draft, DraftRevision
+from stonekettle.server.experiments.models import Experiment
 
 
 class CapacityPlan(Draft):
@@ -24,6 +25,21 @@ class CapacityPlan(Draft):
         """The key of the system it is for; None where there is none of that name."""
         revision = cast(CapacityRevision, self.current)
         return next(iter(references.keys(revision.references, "system")), None)
+
+
+class CapacityTrial(models.Model):
+    """A trial of a plan: the experiment made for it, and what was foretold then (a :class:`trials.Foretold`)."""
+
+    capacity_plan = models.ForeignKey(CapacityPlan, models.CASCADE, related_name="trials")
+    experiment = models.ForeignKey(Experiment, models.CASCADE, related_name="+")
+    foretold: models.JSONField[Any, Any] = models.JSONField()
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-pk",)
+
+    def __str__(self) -> str:
+        return f"trial of {self.capacity_plan} by {self.experiment}"
 
 
 class CapacityRevision(DraftRevision):

@@ -158,18 +158,18 @@ class Asked:
 def of(plan: CapacityPlan) -> CapacityAnswer:
     """Raises :class:`Conflict` where there is no run to rest on, and :class:`PlanError` where the document names what
     is not there."""
-    asked = _asked(plan)
-    return _answer(asked, asked.case.study())
+    question = asked(plan)
+    return _answer(question, question.case.study())
 
 
 def otherwise(plan: CapacityPlan) -> list[OtherwiseLine]:
     """What would be needed otherwise; nothing where there is no plan."""
-    asked = _asked(plan)
-    found = asked.case.cheapest(carried=False)
+    question = asked(plan)
+    found = question.case.cheapest(carried=False)
     if isinstance(found, Unplanned):
         return []
-    journeys = [journey.name for journey, _ in asked.run_plan.steps]
-    parts = asked.about.parts
+    journeys = [journey.name for journey, _ in question.run_plan.steps]
+    parts = question.about.parts
     return [
         OtherwiseLine(
             label=words.otherwise(one),
@@ -178,11 +178,12 @@ def otherwise(plan: CapacityPlan) -> list[OtherwiseLine]:
             counts=dict(zip(parts, one.plan.counts, strict=True)) if isinstance(one.plan, Plan) else None,
             per_hour=one.plan.cost if isinstance(one.plan, Plan) else None,
         )
-        for one in asked.case.otherwise(found, journeys)
+        for one in question.case.otherwise(found, journeys)
     ]
 
 
-def _asked(plan: CapacityPlan) -> Asked:
+def asked(plan: CapacityPlan) -> Asked:
+    """A plan's case. Raises as :func:`of` does."""
     told = plan.told
     key = plan.system_id
     system = System.objects.filter(pk=key).first() if key is not None else None
@@ -408,8 +409,8 @@ def _components(asked: Asked, study: Study) -> list[ComponentLine]:
                 size=size.name if size else types.get(part, ""),
                 per_hour=price * made.counts[k] if made and price is not None else None,
                 resource=resource_text(stations[fullest].key) if fullest is not None else "",
-                use=_amount(doing.use[fullest]) if doing and fullest is not None else None,
-                use_lost=_amount(doing.use_lost[fullest]) if doing and fullest is not None else None,
+                use=amount(doing.use[fullest]) if doing and fullest is not None else None,
+                use_lost=amount(doing.use_lost[fullest]) if doing and fullest is not None else None,
                 ceiling=ceilings.get(part),
             )
         )
@@ -427,8 +428,8 @@ def _goals(asked: Asked, doing: Doing) -> list[GoalLine]:
             unit="score" if goal.kind == "apdex" else "s",
             limit=goal.limit,
             decides=goal.decides,
-            judged=_amount(whole),
-            judged_lost=_amount(short),
+            judged=amount(whole),
+            judged_lost=amount(short),
         )
         for goal, text, whole, short in zip(
             asked.case.goals, asked.about.goals, doing.judged, doing.judged_lost, strict=True
@@ -436,7 +437,7 @@ def _goals(asked: Asked, doing: Doing) -> list[GoalLine]:
     ]
 
 
-def _amount(estimate: Estimate) -> Amount:
+def amount(estimate: Estimate) -> Amount:
     return Amount(value=estimate.value, low=estimate.low, high=estimate.high)
 
 
