@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.e2e.installation import Installation
-from tests.e2e.test_live import started
+from tests.e2e.test_live import confirmed, started
 from tests.e2e.writing import experiment, saved
 
 pytestmark = pytest.mark.e2e
@@ -63,6 +63,8 @@ def test_instances_are_added_under_load_and_the_page_tells_when_they_came_and_wh
     page.keyboard.press("Enter")
     expect(changes.get_by_test_id("change").first).to_contain_text("done", timeout=20_000)
     page.get_by_role("button", name="Cut off").click()
+    confirmed(page, "Cut off: what users were waiting for was ended.")
+    expect(page.get_by_test_id("ending")).to_be_visible(timeout=60_000)
 
 
 def test_a_timeline_changes_the_system_twice_by_itself(page: Page, installed: Installation) -> None:

@@ -35,16 +35,19 @@ def test_generators_that_have_a_price_cost_as_long_as_the_run_lasts(
 ) -> None:
     run = make_run(20, state="finished", begun_at=1.0)
     analysing.analyse(run, state="finished", cause="")
-    told = client.get(f"/api/runs/{run.pk}/cost").json()
-    assert told["generators"] is None
-    priced = {**run.plan_document, "generators": {"price_per_hour": 1.8}}
-    Run.objects.filter(pk=run.pk).update(plan_document=priced)
+    system = {**run.plan_document["system"], "components": [{"name": "a", "instance_type": {"price_per_hour": 0.2}}]}
+    document = {**run.plan_document, "system": system}
+    Run.objects.filter(pk=run.pk).update(plan_document=document)
+    answer = client.get(f"/api/runs/{run.pk}/cost")
+    assert answer.status_code == 200, answer.content
+    assert answer.json()["generators"] is None
+    Run.objects.filter(pk=run.pk).update(plan_document={**document, "generators": {"price_per_hour": 1.8}})
     assert run.result
     hours = run.result["totals"]["duration_s"] / 3600
     told = client.get(f"/api/runs/{run.pk}/cost").json()
     # There was one.
     assert told["generators"] == pytest.approx(1.8 * hours)
-    assert told["run"] == pytest.approx(told["per_hour"] * hours)
+    assert told["run"] == pytest.approx(0.2 * hours)
 
 
 def test_without_prices_or_a_result_nothing_is_told(client: Client, make_run: Callable[..., Run]) -> None:

@@ -408,6 +408,7 @@ useShortcuts([
         :run="id"
         :live="live"
         :loading="run.data.value.state === 'running'"
+        :marked="run.data.value.markers.length"
         @look="lookAround"
         @moved="run.refetch()"
       />

@@ -17,6 +17,7 @@ from stonekettle.core.levels import Level
 from stonekettle.core.objectives import ComfortLimit
 from stonekettle.plan.checking import parse, to_yaml
 from stonekettle.plan.quantities import format_duration
+from stonekettle.report import numbers as n
 from stonekettle.report.notes.note import resource_text
 from stonekettle.server.access.roles import Role
 from stonekettle.server.acts import Account, act
@@ -31,6 +32,8 @@ from stonekettle.server.runs.models import Run
 HALF_S, PEAK_S, AFTER_S, BEFORE_END_S = 45, 120, 20, 4
 AT_THE_PEAK = 0.05
 """A level is at the peak whose load differs from it by no larger share."""
+ANOTHER = 0.25
+"""Instances that differ by more are others, or of another size."""
 MOST_USERS = 20_000
 
 
@@ -275,12 +278,12 @@ def _otherwise(uses: list[TriedUse], run: Run | None, level: Level | None) -> st
         return ""
     if level is None:
         return f"Run {run.pk} has no level at the peak, so it says nothing of it."
-    other = sorted({one.component for one in uses if one.instances is not None and round(one.instances) != one.planned})
+    other = {
+        one.component: one for one in uses if one.instances is not None and abs(one.instances - one.planned) > ANOTHER
+    }
     if not other:
         return ""
     had = ", ".join(
-        f"{round(one.instances or 0)} `{one.component}` instead of {one.planned}"
-        for one in {one.component: one for one in uses}.values()
-        if one.component in other
+        f"{n.figure(one.instances or 0.0)} `{name}` instead of {one.planned}" for name, one in other.items()
     )
     return f"Run {run.pk} had {had}: it is no trial of this plan."

@@ -41,7 +41,9 @@ async function tryIt() {
     <div v-for="trial in found" :key="trial.id" class="space-y-1 text-[13.5px]" data-testid="trial">
       <p>
         <RouterLink :to="`/experiments/${trial.experiment_id}`">{{ trial.experiment }}</RouterLink>
-        <span class="label"> {{ loadFigure(trial.users) }} users, {{ when(trial.made_at) }}</span>
+        <span class="label ml-2"
+          >{{ loadFigure(trial.users) }} users, {{ when(trial.made_at) }}</span
+        >
       </p>
       <p v-if="trial.run === null" class="text-ink-2">Not run yet.</p>
       <template v-else>

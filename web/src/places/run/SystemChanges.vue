@@ -10,7 +10,13 @@ import { useRole } from '@/ui/role'
 import { useShortcuts } from '@/ui/shortcuts'
 
 /** Changes of the system while the run loads it: asked for here, followed until they have settled. */
-const props = defineProps<{ run: number; live: boolean; loading: boolean }>()
+const props = defineProps<{
+  run: number
+  live: boolean
+  loading: boolean
+  /** How many markers the run has: a change that others, or its timeline, asked for puts some. */
+  marked: number
+}>()
 const emit = defineEmits<{ look: [number]; moved: [] }>()
 const { may } = useRole()
 const changes = useChanges(
@@ -74,6 +80,10 @@ const WORDS: Record<string, [string, string, string]> = {
 }
 const word = (one: SystemChangeLine) =>
   WORDS[one.state] ?? (['◌', one.state, 'text-ink-2'] as const)
+watch(
+  () => props.marked,
+  () => void changes.refetch(),
+)
 // Each step of a change puts a marker on the plate.
 watch(
   () => changes.data.value?.made.map((one) => one.state).join(),
