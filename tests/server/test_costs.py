@@ -37,11 +37,13 @@ def test_generators_that_have_a_price_cost_as_long_as_the_run_lasts(
     analysing.analyse(run, state="finished", cause="")
     system = {**run.plan_document["system"], "components": [{"name": "a", "instance_type": {"price_per_hour": 0.2}}]}
     document = {**run.plan_document, "system": system}
-    Run.objects.filter(pk=run.pk).update(plan_document=document)
+    Run.objects.filter(pk=run.pk).update(plan_document=document, begun_at=2.0)
     answer = client.get(f"/api/runs/{run.pk}/cost")
     assert answer.status_code == 200, answer.content
     assert answer.json()["generators"] is None
-    Run.objects.filter(pk=run.pk).update(plan_document={**document, "generators": {"price_per_hour": 1.8}})
+    priced = {**document, "generators": {"price_per_hour": 1.8}}
+    # The plan of a run that has begun is read once: another beginning is another run.
+    Run.objects.filter(pk=run.pk).update(plan_document=priced, begun_at=3.0)
     assert run.result
     hours = run.result["totals"]["duration_s"] / 3600
     told = client.get(f"/api/runs/{run.pk}/cost").json()
