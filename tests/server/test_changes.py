@@ -77,6 +77,19 @@ def test_a_change_is_called_for_signed_and_followed_until_it_is_ready(client: Cl
     assert "too little was measured before it" in one["sentence"]
 
 
+def test_a_change_of_which_nothing_tells_that_it_is_ready_is_not_said_to_be(client: Client, run: Run) -> None:
+    system = run.plan_document["system"]
+    change = {key: value for key, value in SCALE.items() if key != "ready"}
+    document = {**run.plan_document, "system": {**system, "operations": {**system["operations"], "changes": [change]}}}
+    # The plan of a run that has begun is read once: another beginning is another run.
+    Run.objects.filter(pk=run.pk).update(plan_document=document, begun_at=time.time() - 41)
+    tasks.make(ask(client, run).json()["id"])
+    (one,) = made(client, run)
+    assert (one["state"], one["ready_s"]) == ("ready", None)
+    assert one["accepted_s"] is not None
+    assert not RunMarker.objects.filter(run=run, text__contains="ready").exists()
+
+
 def test_a_change_that_is_refused_or_not_ready_in_time_says_why(client: Client, run: Run, ops: Ops) -> None:
     ops.status = 409
     tasks.make(ask(client, run).json()["id"])

@@ -12,8 +12,8 @@ from stonekettle.server.runs.models import Run
 class SystemChange(models.Model):
     """A change that somebody asked for in a run, by the name it has in the system's description, with the ``values``
     that were said. Moments are seconds after the start of the load: when it was asked for, ``accepted_s`` by whoever
-    changes the system, and ``ready_s``. ``told`` is what was answered meanwhile: moments, how many were ready, of how
-    many."""
+    changes the system, and ``ready_s`` (None also where nothing tells that). ``told`` is what was answered meanwhile:
+    moments, how many were ready, of how many."""
 
     class State(models.TextChoices):
         ASKED = "asked"

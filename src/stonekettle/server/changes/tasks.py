@@ -60,9 +60,11 @@ def _made(change: SystemChange, operations: Operations, call: Call, ready: Ready
 
         if ready is not None:
             changer.await_ready(ready, operations.address, told)
-    change.ready_s, change.state = _now(change.run), State.READY
+            change.ready_s = _now(change.run)
+    # Where nothing tells that it is ready, it is done once it was accepted, and no more is claimed.
+    change.state = State.READY
     _save(change, "ready_s", "state")
-    if ready is not None:
+    if change.ready_s is not None:
         took = change.ready_s - change.asked_s
         of = f", {change.told[-1][1]} of {change.told[-1][2]}" if change.told else ""
         _mark(change, change.ready_s, f"{change.words}: ready{of}, {took:.1f} s after it was asked for")
