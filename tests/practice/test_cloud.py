@@ -17,7 +17,7 @@ from stonekettle.plan import signing
 from stonekettle.practice import shapes
 from stonekettle.practice.cloud import Booting
 from stonekettle.practice.component import LiveComponent
-from stonekettle.practice.config import Component, Version, quillport
+from stonekettle.practice.config import Component, Size, Version, quillport
 from stonekettle.practice.twin import simulate
 from tests.core.test_comparing import JOURNEYS, shop
 from tests.practice.test_server import Quillport
@@ -56,6 +56,8 @@ def test_a_version_is_deployed_and_ready_a_while_later(quillport_process: Callab
     [
         ("/components/planner/version", b'{"version": "9"}', 422),
         ("/components/planner/version", b"3.4", 422),
+        ("/components/planner/version", b'{"version": "3.4", "at_a_time": 0}', 422),
+        ("/components/planner/type", b'{"type": "harbour-8", "at_a_time": true}', 422),
         ("/components/planner/version", b"[", 422),
         ("/components/crane/version", BODY, 404),
         ("/components/planner/version", b"x" * 20_000, 413),
@@ -64,6 +66,12 @@ def test_a_version_is_deployed_and_ready_a_while_later(quillport_process: Callab
         ("/components/planner/instances", b'{"instances": true}', 422),
         ("/components/planner/instances", b"[3]", 422),
         ("/components/crane/instances", b'{"instances": 2}', 404),
+        ("/components/planner/type", b'{"type": "raft-1"}', 422),
+        ("/components/planner/failures", b'{"share": 2}', 422),
+        ("/components/planner/failures", b'{"share": true}', 422),
+        ("/components/planner/instances/0", b"", 409),
+        ("/components/planner/instances/-1", b"", 422),
+        ("/components/planner/instances/3000", b"", 422),
     ],
 )
 def test_what_it_cannot_do_it_refuses(
@@ -125,6 +133,58 @@ def test_an_instance_is_lost_or_restarted_but_never_the_last(quillport_process: 
     assert system.http.request("DELETE", f"{cloud}/components/ledger/instances/9").status == 404
 
 
+def test_one_is_started_by_its_number_and_asked_after_by_it(quillport_process: Callable[[str], Quillport]) -> None:
+    system = quillport_process(yaml.safe_dump({"changes": {"planner": {"boots_s": 0.6, "boots_variation": 0.1}}}))
+    cloud = system.directory["cloud"][0]
+
+    def status(number: int) -> int:
+        return system.http.request("GET", f"{cloud}/components/planner/instances/{number}/ready").status
+
+    assert (status(0), status(7)) == (200, 404)
+    assert put(system, "/components/planner/instances/7", b"")[0] == 202
+    assert status(7) == 503
+    ready(system, "planner", 5)
+    assert status(7) == 200
+    # What is added without a number has the lowest that is free.
+    assert put(system, "/components/planner/instances", b'{"instances": 4}')[1]["instances"] == 4
+    assert [status(number) for number in (1, 2, 3)] == [503, 503, 404]
+    assert put(system, "/components/planner/instances", b'{"instances": 1}')[1]["instances"] == 1
+    assert put(system, "/components/planner/instances", b'{"instances": 2}')[1]["instances"] == 2
+    assert status(1) == 503
+
+
+def test_another_type_has_other_processors_and_starts_anew(quillport_process: Callable[[str], Quillport]) -> None:
+    system = quillport_process(yaml.safe_dump({"changes": {"planner": {"boots_s": 0.5}}}))
+    assert system.metrics("planner")["cpu_cores"] == 4
+    status, told = put(system, "/components/planner/type", b'{"type": "harbour-8"}')
+    assert (status, told["cpus"], told["ready"]) == (202, 8, 0)
+    assert {"type": "harbour-8", "cpus": 8, "price_per_hour": 0.22} in told["types"]  # type: ignore[operator]
+    assert system.get("/trips").status == 503
+    ready(system, "planner", 5)
+    assert system.metrics("planner")["cpu_cores"] == 8
+    assert system.get("/trips").status == 200
+
+
+def test_so_many_fail_as_were_asked_to(quillport_process: Callable[[str], Quillport]) -> None:
+    system = quillport_process("")
+    assert put(system, "/components/gateway/failures", b'{"share": 1}')[1]["fails"] == 1
+    assert system.get("/").status == 500
+    assert put(system, "/components/gateway/failures", b'{"share": 0}')[1]["fails"] == 0
+    assert system.get("/").status == 200
+
+
+def test_a_type_bears_what_its_processors_do() -> None:
+    now = [0.0]
+    component = LiveComponent(Component("shop", cpus=2, boots_s=5.0), lambda: now[0], Random(1))
+    component.make(Size("large", 6, 1.0))
+    assert component.cpus == 6
+    now[0] = 4.9
+    assert not component.instances[0].is_up
+    now[0] = 6.0
+    assert component.instances[0].is_up
+    assert sum(1 for _ in range(6) if component.servers_of(component.instances[0])[0].serve(6.0, 1.0) == 7.0) == 6
+
+
 def test_so_many_boot_at_a_time_and_the_others_wait() -> None:
     law = Law("lognormal", 10.0, variation=0.2)
     up_at = Booting(4, Random(1)).up_at(100.0, law, 40)
@@ -180,12 +240,55 @@ def test_a_version_works_longer_and_starts_cold() -> None:
     config = Component("front", cold_factor=3.0, warms_over=5, versions=versions)
     live = LiveComponent(config, lambda: now, Random(1))
     live._served = 500
-    assert live.deploy(versions[1]) == 3.0
+    live.deploy(versions[1])
+    now = 2.9
     assert not live.instances[0].is_up
     now = 3.5
     assert live.instances[0].is_up
     assert live.version.work == 2.0
     assert shapes.wear(config, now, live._served) == pytest.approx(3.0)
+
+
+def test_instances_are_replaced_by_turns_while_the_others_work() -> None:
+    now = [0.0]
+    versions = (Version("1"), Version("2", boots_s=3.0))
+    config = Component("shop", cpus=2, instances=3, versions=versions)
+    component = LiveComponent(config, lambda: now[0], Random(1))
+    cpu, _ = component.servers_of(component.instances[0])
+
+    def seen() -> tuple[set[str], int, int]:
+        """In which versions requests are served, by so many servers, and how many instances are as asked for."""
+        component.settle()
+        entered = [component.enter() for _ in range(6)]
+        return (
+            {one.version.name for one in entered},
+            cpu.count,
+            sum(one.is_as_asked for one in component.instances),
+        )
+
+    component.deploy(versions[1], at_a_time=1)
+    assert seen() == ({"1"}, 4, 0)
+    now[0] = 3.1
+    assert seen() == ({"1", "2"}, 4, 1)
+    # Nobody looked when the second was up: the third began then all the same.
+    now[0] = 8.9
+    assert seen() == ({"2"}, 4, 2)
+    now[0] = 9.1
+    assert seen() == ({"2"}, 6, 3)
+    assert sum(one.counts["refused"] for one in component.instances) == 0
+
+
+def test_one_that_was_lost_is_not_replaced_and_a_size_comes_by_turns() -> None:
+    now = [0.0]
+    component = LiveComponent(Component("shop", cpus=2, instances=3, boots_s=5.0), lambda: now[0], Random(1))
+    component.make(Size("large", 6, 1.0), at_a_time=2)
+    cpu, _ = component.servers_of(component.instances[0])
+    assert cpu.count == 2
+    component.lose(component.instances[2])
+    now[0] = 5.1
+    component.settle()
+    assert cpu.count == 12
+    assert all(one.is_as_asked for one in component.instances)
 
 
 def test_a_machine_drifts_to_and_fro() -> None:

@@ -26,15 +26,22 @@ Welcome = Callable[[str, Sequence[LiveInstance]], Awaitable[None]]
 
 
 def application(system: LiveSystem, welcome: Welcome) -> web.Application:
-    """Its addresses: ``GET /components``; ``PUT /components/NAME/version`` with ``{"version": …}``; ``PUT
-    /components/NAME/instances`` with ``{"instances": …}``; ``DELETE /components/NAME/instances/NUMBER``, which loses
-    one at once; ``POST /components/NAME/instances/NUMBER/restart``; ``GET /components/NAME/ready``, which answers 503
-    until all instances are up; and ``GET /log``."""
+    """Its addresses: ``GET /components``, ``GET /log``. Of a component, below ``/components/NAME``: ``PUT …/version``
+    with ``{"version": …}`` and ``PUT …/type`` with ``{"type": …}`` start all instances anew, at once or, with
+    ``"at_a_time": N``, so many by so many, while the others get the work; ``PUT …/instances`` with
+    ``{"instances": …}``; ``PUT …/failures`` with ``{"share": …}``, after which that share of its visits comes to
+    nothing; and ``GET …/ready``, which answers 503 until all instances are up as they were asked for. Of one instance,
+    below ``/components/NAME/instances/NUMBER``: ``PUT`` starts it, ``DELETE`` loses it at once, ``POST …/restart``,
+    and ``GET …/ready``, which answers 503 until it is up."""
     app = web.Application(client_max_size=MOST_BYTES)
     cloud = Cloud(system, welcome)
     app.router.add_get("/components", cloud.tell)
     app.router.add_put("/components/{name}/version", cloud.deploy)
+    app.router.add_put("/components/{name}/type", cloud.make)
+    app.router.add_put("/components/{name}/failures", cloud.let_fail)
     app.router.add_put("/components/{name}/instances", cloud.scale)
+    app.router.add_put("/components/{name}/instances/{number}", cloud.start_one)
+    app.router.add_get("/components/{name}/instances/{number}/ready", cloud.tell_one)
     app.router.add_delete("/components/{name}/instances/{number}", cloud.lose)
     app.router.add_post("/components/{name}/instances/{number}/restart", cloud.restart)
     app.router.add_get("/components/{name}/ready", cloud.tell_ready)
@@ -102,7 +109,32 @@ class Cloud:
         version = known.get(str(asked.get("version")))
         if version is None:
             raise _refused(422, f"version: write one of {', '.join(known) or 'none'}")
-        component.deploy(version)
+        component.deploy(version, self._at_a_time(asked))
+        return web.json_response(_told(component), status=202)
+
+    async def make(self, request: web.Request) -> web.Response:
+        asked = await self._asked(request)
+        component = self._component(request)
+        self._can_grow(component)
+        known = {size.name: size for size in component.config.sizes}
+        size = known.get(str(asked.get("type")))
+        if size is None:
+            raise _refused(422, f"type: write one of {', '.join(known) or 'none'}")
+        component.make(size, self._at_a_time(asked))
+        return web.json_response(_told(component), status=202)
+
+    def _at_a_time(self, asked: Mapping[str, object]) -> int | None:
+        count = asked.get("at_a_time")
+        if count is not None and (not isinstance(count, int) or isinstance(count, bool) or count < 1):
+            raise _refused(422, "at_a_time: write a whole number from 1")
+        return count
+
+    async def let_fail(self, request: web.Request) -> web.Response:
+        asked = await self._asked(request)
+        component, share = self._component(request), asked.get("share")
+        if not isinstance(share, int | float) or isinstance(share, bool) or not 0 <= share <= 1:
+            raise _refused(422, "share: write a number from 0 to 1")
+        component.fails = float(share)
         return web.json_response(_told(component), status=202)
 
     async def scale(self, request: web.Request) -> web.Response:
@@ -111,16 +143,39 @@ class Cloud:
         count = asked.get("instances")
         if not isinstance(count, int) or isinstance(count, bool) or not 1 <= count <= MOST_INSTANCES:
             raise _refused(422, f"instances: write a whole number from 1 to {MOST_INSTANCES}")
-        if component.config.divided:
-            raise _refused(409, f"the instances of {component.config.name} have servers of their own: it cannot grow")
+        self._can_grow(component)
         more = count - len(component.instances)
         if more > 0:
-            config = component.config
-            law = Law("lognormal", config.boots_s, variation=config.boots_variation)
-            await self._welcome(config.name, component.scale(self._booting.up_at(component.clock(), law, more)))
+            await self._welcome(component.config.name, component.scale(self._boots(component, more)))
         for instance in component.instances[count:]:
             component.lose(instance)
         return web.json_response(_told(component), status=202)
+
+    def _can_grow(self, component: LiveComponent) -> None:
+        if component.config.divided:
+            raise _refused(409, f"the instances of {component.config.name} have servers of their own: it cannot grow")
+
+    def _boots(self, component: LiveComponent, count: int) -> list[float]:
+        """When so many more are up."""
+        config = component.config
+        law = Law("lognormal", config.boots_s, variation=config.boots_variation)
+        return self._booting.up_at(component.clock(), law, count)
+
+    async def start_one(self, request: web.Request) -> web.Response:
+        await self._asked(request)
+        component, number = self._component(request), request.match_info["number"]
+        if not number.isascii() or not number.isdigit() or int(number) >= MOST_INSTANCES:
+            raise _refused(422, f"number: write a whole number below {MOST_INSTANCES}")
+        if int(number) in component.numbered:
+            raise _refused(409, f"there is an instance {number} of {component.config.name}")
+        self._can_grow(component)
+        added = component.begin([(int(number), self._boots(component, 1)[0])])
+        await self._welcome(component.config.name, added)
+        return web.json_response(_told(component), status=202)
+
+    async def tell_one(self, request: web.Request) -> web.Response:
+        _, instance = self._instance(request)
+        return web.json_response({"instance": instance.number}, status=200 if instance.is_up else 503)
 
     async def lose(self, request: web.Request) -> web.Response:
         await self._asked(request)
@@ -159,12 +214,11 @@ class Cloud:
         return found
 
     def _instance(self, request: web.Request) -> tuple[LiveComponent, LiveInstance]:
-        component = self._component(request)
-        for instance in component.instances:
-            if str(instance.number) == request.match_info["number"]:
-                return component, instance
-        numbers = ", ".join(str(instance.number) for instance in component.instances)
-        raise web.HTTPNotFound(text=f"there are {numbers}")
+        component, number = self._component(request), request.match_info["number"]
+        if number.isascii() and number.isdigit() and (found := component.numbered.get(int(number))) is not None:
+            return component, found
+        numbers = ", ".join(str(instance.number) for instance in component.instances[:20])
+        raise web.HTTPNotFound(text=f"there are {numbers}{' …' if len(component.instances) > 20 else ''}")
 
 
 def _refused(status: int, why: str) -> web.HTTPException:
@@ -177,10 +231,15 @@ def _refused(status: int, why: str) -> web.HTTPException:
 
 
 def _told(component: LiveComponent) -> dict[str, object]:
+    config = component.config
+    component.settle()
     return {
-        "component": component.config.name,
+        "component": config.name,
         "version": component.version.name,
-        "versions": [version.name for version in component.config.versions],
+        "versions": [version.name for version in config.versions],
+        "cpus": component.cpus,
+        "types": [{"type": one.name, "cpus": one.cpus, "price_per_hour": one.price_per_hour} for one in config.sizes],
+        "fails": component.fails,
         "instances": len(component.instances),
-        "ready": sum(instance.is_up for instance in component.instances),
+        "ready": sum(instance.is_as_asked for instance in component.instances),
     }

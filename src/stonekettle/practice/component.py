@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import time
 from bisect import bisect_left
-from collections import Counter, OrderedDict
+from collections import Counter, OrderedDict, deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from random import Random
@@ -14,7 +15,7 @@ from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Histo
 from prometheus_client.registry import Collector
 
 from stonekettle.practice import shapes
-from stonekettle.practice.config import CACHE_HIT_COST, Component, Version, Visit
+from stonekettle.practice.config import CACHE_HIT_COST, Component, Size, Version, Visit
 from stonekettle.practice.shapes import MEGABYTE
 from stonekettle.practice.station import Pool, Servers
 
@@ -68,12 +69,14 @@ class Spread:
 class LiveInstance(Collector):
     """One instance: what it counted since it started, and whether it is up.
 
-    Its servers may be its own, or its even share of the component's. On the clock of its component: when it was
-    ``asked_at``, first ``joined_at`` those that get work, got its first (``first_at``), and ``left_at`` for good.
+    Its servers may be its own, or its even share of the component's; it has a ``version`` and so many ``cpus``. On the
+    clock of its component: when it was ``asked_at``, ``joined_at`` those that get work, got its first (``first_at``),
+    and ``left_at`` for good.
     """
 
     def __init__(self, component: LiveComponent, number: int, up_at: float = 0.0) -> None:
         self.component, self.number = component, number
+        self.version, self.cpus = component.version, component.cpus
         self.inside = 0
         self.asked_at, self.up_at = component.clock(), up_at
         self.joined_at: float | None = None
@@ -95,8 +98,12 @@ class LiveInstance(Collector):
 
     @property
     def memory_used(self) -> float:
-        config, version = self.component.config, self.component.version
-        return shapes.memory_mb(config, self.inside, version.memory) * MEGABYTE + self.leaked
+        return shapes.memory_mb(self.component.config, self.inside, self.version.memory) * MEGABYTE + self.leaked
+
+    @property
+    def is_as_asked(self) -> bool:
+        """Whether it is up, of the version and the size that its component was last given."""
+        return self.is_up and (self.version, self.cpus) == (self.component.version, self.component.cpus)
 
     def leak(self) -> None:
         """Lose some memory with every request; when it is full, crash and start anew."""
@@ -109,6 +116,10 @@ class LiveInstance(Collector):
     def boot(self, up_at: float) -> None:
         """Start anew, and be up then."""
         self.component.settle()
+        self.renew(up_at)
+
+    def renew(self, up_at: float) -> None:
+        """As :meth:`boot`, where its component has just settled."""
         self.up_at = up_at
         self._begin()
 
@@ -117,7 +128,7 @@ class LiveInstance(Collector):
         config, counts, instances = self.component.config, self.counts, len(self.component.joined)
         yield GaugeMetricFamily("process_start_time_seconds", "Start of the process", self.started_at)
         yield CounterMetricFamily("quillport_cpu_seconds", "Busy seconds of all cores", self.cpu_s)
-        yield GaugeMetricFamily("quillport_cpu_cores", "Cores", config.cpus)
+        yield GaugeMetricFamily("quillport_cpu_cores", "Cores", self.cpus)
         yield GaugeMetricFamily("quillport_memory_used_bytes", "Memory in use", self.memory_used)
         yield GaugeMetricFamily("quillport_memory_limit_bytes", "Memory", config.memory_mb * MEGABYTE)
         if config.disks:
@@ -158,6 +169,7 @@ class LiveComponent:
     ) -> None:
         self.config, self.clock, self._random, self._drift = config, clock, random, drift
         self.version = config.versions[0] if config.versions else Version("")
+        self.cpus, self.fails = config.cpus, config.fails
         sets, share = (config.instances, 1) if config.divided else (1, config.instances)
         pauses = shapes.pauses_of(config)
         self._cpu = [Servers(config.cpus * share, pauses) for _ in range(sets)]
@@ -174,8 +186,12 @@ class LiveComponent:
         self._turn = 0
         self.joined: list[LiveInstance] = []
         """Those that get work."""
+        self._to_replace: deque[LiveInstance] = deque()
+        self._at_a_time, self._next_at, self._boots_s = 1, 0.0, 0.0
         self.left: list[LiveInstance] = []
         self.instances = [LiveInstance(self, number) for number in range(config.instances)]
+        self.numbered = {instance.number: instance for instance in self.instances}
+        """Those that are there."""
         self._join()
 
     def servers_of(self, instance: LiveInstance) -> tuple[Servers, Servers | None]:
@@ -184,10 +200,16 @@ class LiveComponent:
         return self._cpu[place], self._disk[place] if self._disk else None
 
     def scale(self, up_at: Sequence[float]) -> list[LiveInstance]:
-        """Add an instance for each time at which one is up (its clock); those added."""
-        begin = 1 + max(instance.number for instance in (*self.instances, *self.left))
-        added = [LiveInstance(self, begin + k, at) for k, at in enumerate(up_at)]
+        """Add an instance for each time at which one is up (its clock), with the lowest numbers that are free; those
+        added."""
+        free = (number for number in itertools.count() if number not in self.numbered)
+        return self.begin([(next(free), at) for at in up_at])
+
+    def begin(self, asked: Sequence[tuple[int, float]]) -> list[LiveInstance]:
+        """Add instances of these numbers, each up at its time (its clock)."""
+        added = [LiveInstance(self, number, at) for number, at in asked]
         self.instances += added
+        self.numbered |= {instance.number: instance for instance in added}
         return added
 
     def lose(self, instance: LiveInstance) -> None:
@@ -195,13 +217,17 @@ class LiveComponent:
         self.settle()
         instance.left_at = self.clock()
         self.instances.remove(instance)
+        del self.numbered[instance.number]
         self.left.append(instance)
+        if instance in self._to_replace:
+            self._to_replace.remove(instance)
         if instance in self.joined:
             self.joined.remove(instance)
             self._resize()
 
     def settle(self) -> None:
-        """Tell instances of the work that their servers have done, and let those join that have come up."""
+        """Tell instances of the work that their servers have done, let those join that have come up, and replace those
+        whose turn it is."""
         now = self.clock()
         for place, cpu in enumerate(self._cpu):
             done = cpu.busy_seconds(now), self._disk[place].busy_seconds(now) if self._disk else 0.0
@@ -211,6 +237,8 @@ class LiveComponent:
                 instance.disk_s += max(0.0, done[1] - self._told[place][1]) / len(share)
             self._told[place] = done
         self._join()
+        while self._to_replace and self._next_at <= now:
+            self._replace_next()
 
     def _by_number(self, number: int) -> LiveInstance:
         return next(one for one in (*self.instances, *self.left) if one.number == number)
@@ -227,18 +255,52 @@ class LiveComponent:
         """As many servers as the instances have that get work; one at least, or nothing would ever end."""
         if not self.config.divided:
             count = max(1, len(self.joined))
-            for servers, each in ((self._cpu, self.config.cpus), (self._disk, self.config.disks)):
+            cpus = sum(one.cpus for one in self.joined) or self.cpus
+            for servers, so_many in ((self._cpu, cpus), (self._disk, self.config.disks * count)):
                 for one in servers:
-                    one.resize(self.clock(), each * count)
+                    one.resize(self.clock(), so_many)
 
-    def deploy(self, version: Version) -> float:
-        """Replace every instance by one of this version: cold, and up after a while (when, on its clock)."""
+    def deploy(self, version: Version, at_a_time: int | None = None) -> None:
+        """Replace every instance by one of this version: cold, and up after a while. With ``at_a_time`` so many by so
+        many, the next as those before are up; work goes to the others meanwhile. Otherwise all at once, and who asks
+        then is refused."""
+        self.settle()
         self.version, self._served = version, 0
         self._remembered.clear()
-        up_at = self.clock() + version.boots_s
-        for instance in self.instances:
-            instance.boot(up_at)
-        return up_at
+        self._replace(version.boots_s, at_a_time)
+
+    def make(self, size: Size, at_a_time: int | None = None) -> None:
+        """Replace every instance by one of this size, as a version is deployed."""
+        self.settle()
+        self.cpus = size.cpus
+        self._replace(self.config.boots_s, at_a_time)
+
+    def _replace(self, boots_s: float, at_a_time: int | None) -> None:
+        now = self.clock()
+        self._to_replace.clear()
+        if at_a_time is None:
+            for instance in self.instances:
+                self._renew(instance, now + boots_s)
+            self._resize()
+            return
+        self._to_replace.extend(self.instances)
+        self._at_a_time, self._next_at, self._boots_s = at_a_time, now, boots_s
+        self.settle()
+
+    def _replace_next(self) -> None:
+        """Begin with the next, at the moment when those before them were up."""
+        self._next_at += self._boots_s
+        for _ in range(min(self._at_a_time, len(self._to_replace))):
+            instance = self._to_replace.popleft()
+            self._renew(instance, self._next_at)
+            instance.joined_at = None
+        self.joined = [one for one in self.joined if one.joined_at is not None]
+        self._resize()
+        self._join()
+
+    def _renew(self, instance: LiveInstance, up_at: float) -> None:
+        instance.version, instance.cpus = self.version, self.cpus
+        instance.renew(up_at)
 
     def enter(self) -> LiveInstance:
         """The instance whose turn it is, of those that have come up. Raises :class:`Refused`."""
@@ -291,7 +353,7 @@ class LiveComponent:
                 self._spells, self._served = spells, 0
             slow = shapes.slowness(self.config, at, instance.number) * self._drift(at)
             factor = slow * shapes.wear(self.config, at, self._served) * self._cache_factor(instance, address)
-            factor *= self.version.work
+            factor *= instance.version.work * self.config.shared_work(len(self.joined))
             at = await self._sleep_until(cpu.serve(at, draws.cpu() * factor))
             instance.counts["queries"] += visit.queries
             if disk is not None and draws.disk is not None:
@@ -309,7 +371,7 @@ class LiveComponent:
             if self.pool is not None:
                 self.pool.leave(at)
         self._served += 1
-        if self.config.fails and self.inside > self.config.fails_over and self._random.random() < self.config.fails:
+        if self.fails and self.inside > self.config.fails_over and self._random.random() < self.fails:
             raise Failed(self.config.name)
         return at
 

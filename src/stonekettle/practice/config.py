@@ -32,6 +32,15 @@ class Version:
 
 
 @dataclass(frozen=True)
+class Size:
+    """What an instance can be: so many ``cpus``, for a price an hour."""
+
+    name: str
+    cpus: int
+    price_per_hour: float
+
+
+@dataclass(frozen=True)
 class Component:
     """A component: ``instances`` alike, each with ``cpus`` and ``disks`` servers.
 
@@ -55,8 +64,12 @@ class Component:
     ``troubled_from_s``; slow instances and disks and a leak come in spells of ``spell_s``, one at some moment of each
     ``spell_every_s``, where that is set, and the cache is cold again as one begins.
 
+    Of n instances each works the share ``contention`` longer for each other one, and ``coherency`` for each pair of
+    them: 1 + σ(n − 1) + κn(n − 1) times as long.
+
     It starts in the first of its ``versions``; the practice cloud deploys another one. An instance that the cloud adds
-    is up after ``boots_s``, which varies by ``boots_variation`` (a coefficient, log-normally).
+    is up after ``boots_s``, which varies by ``boots_variation`` (a coefficient, log-normally). It can give all of them
+    another one of the ``sizes``.
     """
 
     name: str
@@ -91,7 +104,10 @@ class Component:
     fails: float = 0.0
     fails_over: int = 0
     pool_metered: bool = True
+    contention: float = 0.0
+    coherency: float = 0.0
     versions: tuple[Version, ...] = ()
+    sizes: tuple[Size, ...] = ()
     boots_s: float = 6.0
     boots_variation: float = 0.25
 
@@ -99,6 +115,10 @@ class Component:
     def divided(self) -> bool:
         """Whether each instance has servers of its own."""
         return self.slow_factor != 1.0
+
+    def shared_work(self, instances: int) -> float:
+        """How many times as long each visit works with so many instances as with one."""
+        return 1 + self.contention * (instances - 1) + self.coherency * instances * (instances - 1)
 
 
 @dataclass(frozen=True)
@@ -194,14 +214,19 @@ PLANNER_VERSIONS = (
 """The demo's route search: as it is, one that keeps timetables in memory, and an older one that works longer."""
 
 
+HARBOUR = (Size("harbour-2", 2, 0.05), Size("harbour-4", 4, 0.11), Size("harbour-8", 8, 0.22))
+HARBOUR_D = (Size("harbour-4d", 4, 0.19), Size("harbour-8d", 8, 0.36))
+"""Those with a fast disk."""
+
+
 def quillport() -> PracticeConfig:
     """The demo: ``ledger`` saturates at some 190 requests/s, a few hundred users."""
     return PracticeConfig(
         components=(
-            Component("gateway", cpus=4),
-            Component("planner", cpus=4, versions=PLANNER_VERSIONS),
-            Component("stopboard", cpus=2, memory_mb=1024, cache_hits=0.8),
-            Component("ledger", cpus=4, disks=1, memory_mb=4096, pool=40, answers_queries=True),
+            Component("gateway", cpus=4, sizes=HARBOUR),
+            Component("planner", cpus=4, versions=PLANNER_VERSIONS, sizes=HARBOUR),
+            Component("stopboard", cpus=2, memory_mb=1024, cache_hits=0.8, sizes=HARBOUR),
+            Component("ledger", cpus=4, disks=1, memory_mb=4096, pool=40, answers_queries=True, sizes=HARBOUR_D),
         ),
         routes=(
             Route("GET", "/", (Visit("gateway", 3),)),

@@ -129,13 +129,14 @@ class SimulatedSystem:
 
     def _compile_visit(self, visit: Visit) -> _Visit:
         name = visit.component
+        config = self._places[name].config
         stages = tuple(
             (stations, self._config.law(ms).sampler(self._random), slowness)
             for stations, ms, slowness in (
                 ([], visit.idle_ms, None),
-                (self._servers.get(f"{name}.cpu"), visit.cpu_ms, None),
+                (self._servers.get(f"{name}.cpu"), visit.cpu_ms * config.shared_work(config.instances), None),
                 (self._servers.get(f"{name}.disk"), visit.disk_ms, shapes.disk_slowness),
-                ([self._locks[name]], self._places[name].config.lock_ms, None),
+                ([self._locks[name]], config.lock_ms, None),
             )
             if stations is not None and ms > 0
         )

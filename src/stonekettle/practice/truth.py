@@ -64,8 +64,9 @@ def compute(config: PracticeConfig, mix: Mapping[str, float], think_s: float) ->
     demands: dict[str, float] = {}
     for route in config.routes:
         for visit in route.visits:
-            held_ms = config.component(visit.component).lock_ms
-            for resource, mean_ms in (("cpu", visit.cpu_ms), ("disk", visit.disk_ms), ("lock", held_ms)):
+            component = config.component(visit.component)
+            held_ms, cpu_ms = component.lock_ms, visit.cpu_ms * component.shared_work(component.instances)
+            for resource, mean_ms in (("cpu", cpu_ms), ("disk", visit.disk_ms), ("lock", held_ms)):
                 key = f"{visit.component}.{resource}"
                 demands[key] = demands.get(key, 0.0) + mix.get(route.name, 0.0) * mean_ms / 1000
     stations: list[Station] = []
