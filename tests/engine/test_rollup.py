@@ -112,6 +112,18 @@ def test_nobody_started_for_no_longer_than_the_shortest_gap_of_those_who_start()
     assert over_time(later, 0).rollup["start_gap_s"] == 0.5
 
 
+def test_journeys_add_up_and_are_unknown_where_nobody_told_them() -> None:
+    parts = [
+        stored("a", 0, [], journeys=[2, 1]),
+        stored("b", 0, [], journeys=[0, 4]),
+        stored("a", 2, [], journeys=[0, 0]),
+    ]
+    journeys = assemble(CELLS, ORDERED, parts).journeys
+    assert journeys is not None
+    np.testing.assert_array_equal(journeys, [7, np.nan, 0])
+    assert assemble(CELLS, ORDERED, [stored("a", 0, [])]).journeys is None
+
+
 def test_a_missing_second_is_a_gap_not_a_zero() -> None:
     run = assemble(CELLS, ORDERED, [stored("a", 0, []), stored("a", 2, [])])
     assert np.isnan(run.users[1])

@@ -56,7 +56,10 @@ def test_seconds_are_written_one_a_line_and_gaps_stay_empty() -> None:
     assert sum(int(row["completed"]) for row in rows) == int(RUN.completed.sum())
     assert float(rows[100]["p95_s"]) > float(rows[100]["p50_s"])
     assert rows[0]["shop.cpu.utilisation"] != ""
-    assert "markers" not in rows[0]
+    assert not {"markers", "journeys"} & rows[0].keys()
+    done = np.where(np.arange(RUN.seconds) < 5, np.nan, 3.0)
+    rows = list(csv.DictReader(io.StringIO(result.seconds_csv(replace(RUN, journeys=done)))))
+    assert [row["journeys"] for row in rows[4:6]] == ["", "3"]
 
 
 def test_what_was_marked_stands_in_its_second() -> None:

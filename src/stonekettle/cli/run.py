@@ -229,7 +229,7 @@ def _run_whole(plan: Plan, out: Path, control_url: str | None, terminal: TextIO,
     if plan.timeline:
         print("timeline: its changes are made by the web application alone. Leave it out here.", file=sys.stderr)
         return BAD_INPUT
-    if plan.candidates is None:
+    if plan.turns is None:
         return _run_plan(plan, out, control_url, terminal, generators)[0]
 
     def measure(own: Plan, folder: Path) -> bool:

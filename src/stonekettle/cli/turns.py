@@ -12,22 +12,26 @@ from random import SystemRandom
 from typing import TextIO
 
 from stonekettle.cli.compare import BAD_INPUT, EXIT_CODES, INCONCLUSIVE, plain, read
+from stonekettle.core.scaling import Point
 from stonekettle.engine.actions import ActionFailed, Changer
 from stonekettle.engine.allowance import LOOPBACK
 from stonekettle.plan import system_document
 from stonekettle.plan.candidates import Candidate, Value
 from stonekettle.plan.models import Plan
 from stonekettle.report import candidates as words
+from stonekettle.report import numbers as n
+from stonekettle.report import scaling
 from stonekettle.report.comparing import change
+from stonekettle.report.scaling import Tried
 
 Measure = Callable[[Plan, Path], bool]
 """Runs a plan into a folder; whether it came to its end."""
 
 
 def take(plan: Plan, out: Path, directory: Mapping[str, Sequence[str]], terminal: TextIO, measure: Measure) -> int:
-    """Let the plan's candidates take their turns, and compare them; the exit code. What cannot be done ends it, and
-    so does a turn that did not come to its end; the turns before count."""
-    candidates = plan.candidates
+    """Let the plan's candidates or values take their turns, and say what they tell; the exit code. What cannot be done
+    ends it, and so does a turn that did not come to its end; the turns before count."""
+    candidates = plan.turns
     assert candidates is not None  # asked by whoever calls
     operations = system_document.resolved(plan.system, directory).operations
     told: list[words.Told] = []
@@ -50,7 +54,9 @@ def take(plan: Plan, out: Path, directory: Mapping[str, Sequence[str]], terminal
                 print(error, file=sys.stderr)
                 return BAD_INPUT
             finally:
-                _end(changer, parts)
+                # From value to value the system is not brought back in between.
+                if plan.scaling is None or not whole or number == candidates.turns or sys.exc_info()[0] is not None:
+                    _end(changer, parts)
                 done = [asdict(one) for one in changer.done]
                 (folder / "actions.json").write_text(json.dumps(done, indent=2) + "\n")
         if not whole:
@@ -62,7 +68,32 @@ def take(plan: Plan, out: Path, directory: Mapping[str, Sequence[str]], terminal
             told.append(words.Told(block, candidate.name, value.name if value else "", side, levels))
         else:
             print(f"Turn {number} is not trustworthy by measuring: block {block} does not count.", file=terminal)
+    if plan.scaling is not None:
+        return _scaled(plan, out, told, terminal)
     return _compared(plan, out, told, ready, terminal)
+
+
+def _scaled(plan: Plan, out: Path, told: Sequence[words.Told], terminal: TextIO) -> int:
+    assert plan.scaling is not None  # by take
+    tried = [Tried(plan.scaling.value(one.candidate), one.side.analysis) for one in told]
+    found = scaling.of(plan, tried)
+    sentence = scaling.sentence(plan, found, tried, going=False)
+    print(f"\n{_plain(sentence)}\n", file=terminal)
+    for line in found.lines:
+        band = f"{n.figure(line.capacity.low)} to {n.figure(line.capacity.high)} steps/s"
+        name = _plain(scaling.words(plan.scaling, line.n))
+        print(f"  {name}: {'not told, ' if line.wide else ''}{band}", file=terminal)
+    answer = {
+        "sentence": _plain(sentence),
+        "why_not": found.why_not,
+        "points": [_point(point) for point in found.points],
+        "laws": found.laws,
+        "foretold": [asdict(line) for line in found.lines],
+        "other_limits": [asdict(cap) for cap in found.caps],
+        "told_to": found.told_to,
+    }
+    (out / "scaling.json").write_text(json.dumps(answer, indent=2) + "\n")
+    return 0 if any(not point.at_least for point in found.points) else INCONCLUSIVE
 
 
 def _end(changer: Changer, parts: Sequence[Candidate | Value]) -> None:
@@ -71,6 +102,16 @@ def _end(changer: Changer, parts: Sequence[Candidate | Value]) -> None:
         changer.end(parts)
     except ActionFailed as error:
         print(error, file=sys.stderr)
+
+
+def _point(point: Point) -> dict[str, object]:
+    """A value that was tried; of one whose limit no run reached, how much it is at least."""
+    own = {} if point.at_least else {"limit": asdict(point.capacity)}
+    return {"n": point.n, "runs": point.runs, **own, "at_least": point.capacity.value if point.at_least else None}
+
+
+def _plain(text: str) -> str:
+    return text.replace("`", "")
 
 
 def _compared(

@@ -19,6 +19,7 @@ from stonekettle.core.bottleneck import LimitingResource, ResourceEvidence
 from stonekettle.core.laws import Demand
 from stonekettle.core.levels import Level, StepLevel
 from stonekettle.core.objectives import Z_90
+from stonekettle.core.pooling import random_effects
 from stonekettle.core.run_data import SOFTWARE
 from stonekettle.core.serving import Seen, SeenLevel, Station, Step, System, light_quantiles, weights
 from stonekettle.core.types import FloatArray
@@ -120,7 +121,7 @@ def pooled(runs: Sequence[Known]) -> Known:
     for station in first.system.stations:
         own = [s for one in runs for s in one.system.stations if s.key == station.key]
         logs, variance = np.log([s.demand_s for s in own]), np.array([max(s.error, LEAST_ERROR) ** 2 for s in own])
-        value, error = _together(logs, variance)
+        value, error = random_effects(logs, variance)
         stations.append(replace(station, demand_s=math.exp(value), error=error))
     return replace(
         first,
@@ -128,17 +129,6 @@ def pooled(runs: Sequence[Known]) -> Known:
         tested_load=max(one.tested_load for one in runs),
         tested_rate=max(one.tested_rate for one in runs),
     )
-
-
-def _together(logs: FloatArray, variance: FloatArray) -> tuple[float, float]:
-    """The mean of several logs and how far another run's may be from it."""
-    weight = 1 / variance
-    mean = float(np.average(logs, weights=weight))
-    spare = float((weight * (logs - mean) ** 2).sum()) - (logs.size - 1)
-    scale = float(weight.sum() - (weight**2).sum() / weight.sum())
-    between = max(0.0, spare / scale) if scale > 0 else 0.0
-    weight = 1 / (variance + between)
-    return float(np.average(logs, weights=weight)), math.sqrt(1 / float(weight.sum()) + between)
 
 
 def _light(levels: Sequence[Level], demands: Sequence[Demand]) -> Level:

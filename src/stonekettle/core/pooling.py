@@ -5,6 +5,7 @@ What a day or a cold start adds to a run is in that spread; the blocks of a run 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
@@ -146,3 +147,15 @@ def _spread_of_pairs(logs: FloatArray, firsts: int) -> tuple[FloatArray, FloatAr
     """As :func:`_spread`, by the differences within blocks."""
     apart = logs[firsts:] - logs[:firsts]
     return apart.mean(axis=0), apart.std(axis=0, ddof=1) / np.sqrt(firsts), firsts - 1.0
+
+
+def random_effects(logs: FloatArray, variance: FloatArray) -> tuple[float, float]:
+    """The mean of several runs' logs, each with its ``variance``, and how far another run's may be from it: as they
+    differ from run to run (DerSimonian & Laird 1986)."""
+    weight = 1 / variance
+    mean = float(np.average(logs, weights=weight))
+    spare = float((weight * (logs - mean) ** 2).sum()) - (logs.size - 1)
+    scale = float(weight.sum() - (weight**2).sum() / weight.sum())
+    between = max(0.0, spare / scale) if scale > 0 else 0.0
+    weight = 1 / (variance + between)
+    return float(np.average(logs, weights=weight)), math.sqrt(1 / float(weight.sum()) + between)

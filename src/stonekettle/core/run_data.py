@@ -145,6 +145,8 @@ class RunData:
     resources: tuple[ResourceSeries, ...] = ()
     error_kinds: dict[str, IntArray] = field(default_factory=dict)
     arrivals: Arrivals | None = None
+    journeys: FloatArray | None = None
+    """How many were done to their end in each second, shape (n,); None where nothing told it."""
     received_bytes: int = 0
     sent_bytes: int = 0
     """Over the whole run, headers and bodies; 0 where nothing told them."""

@@ -189,6 +189,7 @@ def assemble(
     means = {name: np.full(n, np.nan) for name in ("users", "in_flight", "overdue", "handled", "blind")}
     worst = {name: np.full(n, np.nan) for name in ("cpu", "run_queue", "stolen", "switches")}
     gaps = np.full(n, np.inf)
+    journeys = np.full(n, np.nan)
     counted = ("requests", "started", "completed", "errors", "response_sum_s", "blind_sum_s")
     sums = {name: np.zeros(shape) for name in counted}
     kinds: dict[str, IntArray] = {}
@@ -210,6 +211,8 @@ def assemble(
         for name, table in sums.items():
             # Older runs counted steps only.
             table[t] += rollup.get(name, rollup["completed"] if name == "requests" else 0.0)
+        if rollup.get("journeys"):
+            journeys[t] = sum(rollup["journeys"]) + (0.0 if math.isnan(journeys[t]) else journeys[t])
         received += rollup.get("bytes_in", 0)
         sent += rollup.get("bytes_out", 0)
         for kind, count in rollup["error_kinds"].items():
@@ -224,6 +227,7 @@ def assemble(
         cells=tuple(cells),
         planned_users=ordered.mean_users(n) + visitors,
         arrivals=arrivals,
+        journeys=journeys if np.isfinite(journeys).any() else None,
         users=means["users"],
         in_flight=means["in_flight"] - means["handled"],
         overdue=means["overdue"] + means["handled"],

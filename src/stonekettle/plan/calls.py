@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Annotated
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
@@ -76,14 +77,11 @@ class Call(Part):
         return status // 100 == int(match[1]) if match[2] is None else status == int(self.expect)
 
 
-class Ready(Part):
-    """An address that is asked ``every`` so often until it answers with the status ``expect``; a path is on the
-    candidate's own address."""
+class _Asking(Part):
+    """An address that is asked until it answers with the status ``expect``."""
 
     ask: Annotated[str, Field(max_length=2_000)]
     expect: int = Field(default=200, ge=100, le=599)
-    every: Duration = Field(default=1.0, ge=0.25, le=60)
-    within: Duration = Field(default=120.0, gt=0, le=3_600)
 
     @field_validator("ask")
     @classmethod
@@ -91,12 +89,44 @@ class Ready(Part):
         return value if value.startswith("/") else address(value)
 
 
+class Ready(_Asking):
+    """An address that is asked ``every`` so often until it answers with the status ``expect``; a path is on the
+    candidate's own address."""
+
+    every: Duration = Field(default=1.0, ge=0.25, le=60)
+    within: Duration = Field(default=120.0, gt=0, le=3_600)
+
+
+MOST_PROBES = 5_000
+NUMBER, COUNT = "number", "count"
+"""The words that stand for each instance's own number, and for how many are started."""
+
+
+class Probe(_Asking):
+    """An address for each instance that was started, with ``{{number}}`` in it, asked ``every`` so often until it
+    answers with the status ``expect``; a path is at the address of the system's operations. Numbers begin at
+    ``first``."""
+
+    every: Duration = Field(default=1.0, ge=0.25, le=5)
+    within: Duration = Field(default=600.0, gt=0, le=3_600)
+    first: int = Field(default=0, ge=0, le=1_000_000)
+
+
+@dataclass(frozen=True)
+class Started:
+    """Many at once: the calls that start them, one for all or one for each, and where each is asked after, by its
+    number."""
+
+    calls: tuple[Call, ...]
+    asked: Mapping[int, str]
+
+
 _ASKED = re.compile(r"{{\s*([a-z][a-z0-9_]{0,39})\s*}}")
 _GIVEN = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}")
 """What may be put into an address and a body alike without changing what either means."""
 
 
-def _as_text(value: object) -> object:
+def as_text(value: object) -> object:
     """A number as it is written, since calls are text."""
     return str(value) if isinstance(value, int) and not isinstance(value, bool) else value
 
@@ -106,7 +136,7 @@ class Due(Part):
 
     at: Duration = Field(ge=0)
     change: Name
-    values: dict[Name, Annotated[str, BeforeValidator(_as_text), Field(max_length=80)]] = Field(
+    values: dict[Name, Annotated[str, BeforeValidator(as_text), Field(max_length=80)]] = Field(
         default_factory=dict, max_length=20
     )
 
@@ -119,6 +149,24 @@ class Change(Part):
     name: Name
     does: Call
     ready: Ready | None = None
+    probe: Probe | None = None
+
+    @model_validator(mode="after")
+    def _each_is_asked_after(self) -> Change:
+        told = self.does.call + self.does.body
+        if self.probe is None:
+            if NUMBER in _ASKED.findall(told):
+                mend = "Add 'probe', which says how each is asked after."
+                raise PydanticCustomError("number", "{{number}} is for changes that start many.", {"mend": mend})
+            return self
+        if NUMBER not in _ASKED.findall(self.probe.ask):
+            mend = "Write {{number}} where the number of each instance stands."
+            text = repr(self.probe.ask[:80])
+            raise PydanticCustomError("probed", "{text} is the same for each.", {"text": text, "mend": mend})
+        if COUNT not in self.asks and NUMBER not in _ASKED.findall(told):
+            mend = "Write {{count}} into the call, or {{number}} for a call each."
+            raise PydanticCustomError("probes", "the call does not say how many are started.", {"mend": mend})
+        return self
 
     @model_validator(mode="after")
     def _at_operations(self) -> Change:
@@ -129,19 +177,24 @@ class Change(Part):
                     "{text} is not a path.",
                     {"text": repr(where[:80]), "mend": "Write a path at the address of the system's operations."},
                 )
-        unasked = [name for name in _ASKED.findall(self.ready.ask if self.ready else "") if name not in self.asks]
-        if unasked:
-            raise PydanticCustomError(
-                "unasked",
-                "{text} is asked by 'ready' alone.",
-                {"text": repr(unasked[0]), "mend": "Use it in the call too, or leave it out."},
-            )
+        later = [("ready", self.ready.ask)] if self.ready else []
+        later += [("probe", self.probe.ask)] if self.probe else []
+        for where, text in later:
+            for name in _ASKED.findall(text):
+                if name not in self.asks and not (where == "probe" and name == NUMBER):
+                    raise PydanticCustomError(
+                        "unasked",
+                        "{text} is asked by {where} alone.",
+                        {"text": repr(name), "where": repr(where), "mend": "Use it in the call too, or leave it out."},
+                    )
         return self
 
     @property
     def asks(self) -> tuple[str, ...]:
         """What has to be said each time, in the order in which it is first named."""
-        return tuple(dict.fromkeys(_ASKED.findall(self.does.call + "\n" + self.does.body)))
+        named = dict.fromkeys(_ASKED.findall(self.does.call + "\n" + self.does.body))
+        # Who starts each by a call of its own says how many.
+        return tuple(dict.fromkeys(COUNT if name == NUMBER else name for name in named))
 
     def words(self, values: Mapping[str, str]) -> str:
         """It with what was said, in the order in which it asks: "Set instances: planner, 3"."""
@@ -161,9 +214,34 @@ class Change(Part):
         if problems:
             raise PlanError(problems)
 
-        def said(text: str) -> str:
-            return _ASKED.sub(lambda match: values[match[1]], text)
-
-        call = self.does.model_copy(update={"call": said(self.does.call), "body": said(self.does.body)})
-        ready = self.ready.model_copy(update={"ask": said(self.ready.ask)}) if self.ready else None
+        call = self._said(values)
+        ready = self.ready.model_copy(update={"ask": _with(values, self.ready.ask)}) if self.ready else None
         return call, ready
+
+    def _said(self, values: Mapping[str, str]) -> Call:
+        return self.does.model_copy(
+            update={"call": _with(values, self.does.call), "body": _with(values, self.does.body)}
+        )
+
+    def started(self, values: Mapping[str, str]) -> Started | None:
+        """What starts many and where each is asked after; None for a change without probes. Raises
+        :class:`PlanError`."""
+        call, _ = self.filled(values)
+        if self.probe is None:
+            return None
+        said = values[COUNT]
+        if not said.isascii() or not said.isdigit() or not 1 <= int(said) <= MOST_PROBES:
+            message = f"{said!r} is no number of instances that can be asked after."
+            raise PlanError([Problem(f"values.{COUNT}", message, f"Write a whole number from 1 to {MOST_PROBES}.")])
+        numbers = range(self.probe.first, self.probe.first + int(said))
+        each = [{**values, NUMBER: str(number)} for number in numbers]
+        many = NUMBER in _ASKED.findall(self.does.call + self.does.body)
+        return Started(
+            tuple(self._said(one) for one in each) if many else (call,),
+            {number: _with(one, self.probe.ask) for number, one in zip(numbers, each, strict=True)},
+        )
+
+
+def _with(values: Mapping[str, str], text: str) -> str:
+    """A text with what was said in the place of words."""
+    return _ASKED.sub(lambda match: values.get(match[1], match[0]), text)

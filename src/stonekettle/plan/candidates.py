@@ -16,7 +16,7 @@ from stonekettle.plan.problems import Problem
 from stonekettle.plan.quantities import Duration, Share
 from stonekettle.plan.secrecy import origin_of
 from stonekettle.plan.segments import one_of
-from stonekettle.plan.system import InstanceType, Operations, System
+from stonekettle.plan.system import MAX_INSTANCES, InstanceType, Operations, System
 
 
 class Command(Part):
@@ -72,11 +72,12 @@ class _Brought(Part):
 
 
 class Candidate(_Brought):
-    """A variant of the system: what it is (versions and instance types of components, a setting in words), where it is
-    reached if not at the system's own address, and how it is brought under load."""
+    """A variant of the system: what it is (versions, instance types and numbers of components, a setting in words),
+    where it is reached if not at the system's own address, and how it is brought under load."""
 
     versions: dict[Name, Annotated[str, Field(max_length=80)]] = Field(default_factory=dict, max_length=200)
     types: dict[Name, InstanceType] = Field(default_factory=dict, max_length=200)
+    instances: dict[Name, Annotated[int, Field(ge=1, le=MAX_INSTANCES)]] = Field(default_factory=dict, max_length=200)
     setting: str = Field(default="", max_length=500)
 
 
@@ -166,7 +167,7 @@ def inconsistencies(candidates: Candidates, system: System, feeds: Iterable[str]
             if name in names[:place]:
                 yield Problem(f"{where}[{place}].name", f"{name!r} is there twice.", "Give each a name of its own.")
     for i, one in enumerate(candidates.each):
-        for kind, named in (("versions", one.versions), ("types", one.types)):
+        for kind, named in (("versions", one.versions), ("types", one.types), ("instances", one.instances)):
             for name in sorted(named.keys() - known):
                 yield Problem(
                     f"candidates.each[{i}].{kind}",

@@ -44,6 +44,10 @@ def _candidates(before: Plan, after: Plan) -> Iterator[str]:
     yield from _changed("candidates", *(", ".join(own) or "none" for own in (names, other)))
     if names == other and before.candidates != after.candidates:
         yield "candidates described differently"
+    told = [plan.scaling for plan in (before, after)]
+    yield from _changed("what is scaled", *(one.summary if one is not None else "nothing" for one in told))
+    if told[0] != told[1] and all(told) and len({one.summary for one in told if one is not None}) == 1:
+        yield "scaling described differently"
 
 
 def _changed(what: str, before: str, after: str) -> Iterator[str]:

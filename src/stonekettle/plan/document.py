@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from stonekettle.core.objectives import Objective as CoreObjective
 from stonekettle.core.throughput import ThroughputGoal
-from stonekettle.plan import candidates, secrecy, system_document, template
+from stonekettle.plan import candidates, scaling, secrecy, system_document, template
 from stonekettle.plan.checking import did_you_mean, parse, plain, repeated, validated
 from stonekettle.plan.feed import columns_of
 from stonekettle.plan.journey import BUILT_IN, impossible_patterns
@@ -229,6 +229,7 @@ def _inconsistencies(plan: Plan) -> Iterable[Problem]:
         yield Problem("budget.money", f"no component of {plan.system.name!r} has a price.", mend)
     yield from _inconsistent_timeline(plan)
     yield from _inconsistent_candidates(plan)
+    yield from _inconsistent_scaling(plan)
     yield from _inconsistent_groups(plan)
 
 
@@ -253,8 +254,8 @@ def _inconsistent_timeline(plan: Plan) -> Iterable[Problem]:
         if due.at >= plan.planned.duration_s:
             message = f"{format_duration(due.at)} is after the end of the load."
             yield Problem(f"{path}.at", message, f"The load lasts {format_duration(plan.planned.duration_s)}.")
-    if plan.timeline and plan.candidates is not None:
-        message = "candidates are brought under load by their own actions, turn by turn."
+    if plan.timeline and (plan.candidates is not None or plan.scaling is not None):
+        message = "what takes turns is brought under load by actions of its own, turn by turn."
         yield Problem("timeline", message, "Leave out one of the two.")
 
 
@@ -272,6 +273,27 @@ def _inconsistent_candidates(plan: Plan) -> Iterable[Problem]:
         if secret is not None and one.address is not None and secrecy.origin_of(one.address) != own:
             message = f"the secrets of {secret!r} are for {own} alone."
             yield Problem(f"candidates.{path}.address", message, "Take a journey without secrets, or one address.")
+
+
+def _inconsistent_scaling(plan: Plan) -> Iterable[Problem]:
+    found = plan.scaling
+    if found is None:
+        return
+    if plan.candidates is not None:
+        message = "candidates are compared under one load, and values have loads of their own."
+        yield Problem("scaling", message, "Leave out 'candidates', or put it into an experiment of its own.")
+    faulty = list(scaling.inconsistencies(found, plan.system))
+    yield from faulty
+    if faulty:
+        return
+    most = max(found.times(value) for value in found.values)
+    users, rate = (most * sum(g.profile.peak for g in plan.people if g.arrives == arrives) for arrives in (False, True))
+    if users > MAX_USERS or rate > MAX_RATE:
+        message = f"with the most of it the load would reach {users:g} users and {rate:g} arrivals per second."
+        mend = (
+            f"Use at most {MAX_USERS} users and {MAX_RATE:g} arrivals per second: lower the load, or 'load_grows: no'."
+        )
+        yield Problem("scaling.load_grows", message, mend)
 
 
 def _inconsistent_search(plan: Plan) -> Iterable[Problem]:

@@ -17,8 +17,10 @@ from stonekettle.plan.journey import Journey
 from stonekettle.plan.load import EVERYONE, ArrivalGroup, Fixed, Generators, Group, UserGroup
 from stonekettle.plan.parts import Name, Part
 from stonekettle.plan.quantities import Duration, Share, format_duration
+from stonekettle.plan.scaling import Scaling
 from stonekettle.plan.segments import RateStep, Search, UserSegment
 from stonekettle.plan.step import Step, Think
+from stonekettle.plan.stretching import grown
 from stonekettle.plan.system import Component, Meter, System
 
 Tag = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=30, pattern=r"^[^,]*$")]
@@ -148,6 +150,7 @@ class Plan(Part):
     error_limit: Share = 0.05
     timeline: tuple[Due, ...] = Field(default=(), max_length=50)
     candidates: Candidates | None = None
+    scaling: Scaling | None = None
 
     @model_validator(mode="after")
     def _one_way(self) -> Plan:
@@ -198,6 +201,11 @@ class Plan(Part):
         """What leads the load by what the run shows; None where all of it is planned."""
         return next((group.search for group in self.written if isinstance(group, UserGroup) and group.search), None)
 
+    @cached_property
+    def turns(self) -> Candidates | None:
+        """What takes turns, each turn a run: candidates, or the values of what is scaled."""
+        return self.scaling.turns(self.system) if self.scaling is not None else self.candidates
+
     @property
     def limit_s(self) -> float | None:
         """When the budget is spent, in seconds of load."""
@@ -243,7 +251,7 @@ class Plan(Part):
             for i, journey in enumerate(self.journeys)
             if journey.proof is not None and journey.proof.address and not journey.proof.address.startswith("/")
         )
-        turns = self.candidates.addresses if self.candidates is not None else ()
+        turns = self.turns.addresses if self.turns is not None else ()
         return (
             *((f"system.{path}", where) for path, where in self.system.addresses),
             *elsewhere,
@@ -259,6 +267,7 @@ class Plan(Part):
                 update={
                     "version": candidate.versions.get(one.name, one.version),
                     "instance_type": candidate.types.get(one.name, one.instance_type),
+                    "instances": candidate.instances.get(one.name, one.instances),
                 }
             )
             for one in self.system.components
@@ -270,4 +279,5 @@ class Plan(Part):
             rows[instead[feed.name]].model_copy(update={"name": feed.name}) if feed.name in instead else feed
             for feed in self.feeds
         )
-        return self.model_copy(update={"system": system, "feeds": feeds, "candidates": None})
+        own = self.model_copy(update={"system": system, "feeds": feeds, "candidates": None, "scaling": None})
+        return grown(own, self.scaling.times(self.scaling.value(candidate.name)) if self.scaling is not None else 1.0)

@@ -184,6 +184,7 @@ def seconds_csv(run: RunData, markers: Iterable[tuple[float, str]] = ()) -> str:
         "started": run.started.sum(axis=1),
         "completed": run.completed.sum(axis=1),
         "errors": run.errors.sum(axis=1),
+        **({"journeys": run.journeys} if run.journeys is not None else {}),
         **{f"p{p}_s": values for p, values in percentiles.items()},
         "overdue": run.overdue,
         "blind": run.blind,
