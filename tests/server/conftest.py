@@ -25,6 +25,7 @@ from stonekettle.server.access import people, tokens
 from stonekettle.server.access.models import Person
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.capacity import demo as capacity
+from stonekettle.server.changes.models import SystemChange
 from stonekettle.server.drafts import Document
 from stonekettle.server.experiments import rules
 from stonekettle.server.experiments.models import Experiment, Revision
@@ -190,6 +191,9 @@ def ids(planner: User, make_run: Callable[..., Run]) -> dict[str, int | str]:
         "visit": 1,
         "kind": "comfort",
         "step": "step:0",
+        "change_id": SystemChange.objects.create(
+            run=run, name="Start many", who="ci", asked_s=1.0, state="ready", each=[[0, 2.0, "status 200"]]
+        ).pk,
         "set_aside_id": SetAside.objects.create(run=run, from_s=0, until_s=1, why="x", who="ci").pk,
         "marker_id": RunMarker.objects.create(run=run, at_s=1.0, text="deployed", who="ci").pk,
         "token_id": tokens.make(Actor.of(planner), "ci", Role.READER, 1)[0].pk,

@@ -14,7 +14,7 @@ from django.test import Client
 from stonekettle.engine import records
 from stonekettle.engine.rollup import Second
 from stonekettle.server.access import halting
-from stonekettle.server.changes import rules, tasks
+from stonekettle.server.changes import effects, rules, tasks
 from stonekettle.server.changes.models import SystemChange
 from stonekettle.server.changes.timeline import Timeline
 from stonekettle.server.experiments import rules as experiments
@@ -199,3 +199,28 @@ def test_what_came_of_a_change_is_told_from_the_seconds_around_it(client: Client
     assert one["told"][-1] == {"at_s": 60.0, "ready": 3, "of": 3}
     assert "The 95th percentile fell by" in one["sentence"]
     assert "No step failed meanwhile" in one["sentence"]
+
+
+def test_what_came_of_a_change_is_worked_out_anew_only_for_news(
+    client: Client, run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    worked: list[int] = []
+    line = effects._line
+
+    def counted(of: Run, change: SystemChange, until_s: float) -> effects.SystemChangeLine:
+        worked.append(change.pk)
+        return line(of, change, until_s)
+
+    monkeypatch.setattr(effects, "_line", counted)
+    change = SystemChange.objects.create(
+        run=run, name="Set instances", values={"component": "ledger", "count": "3"}, who="planner", state="accepted",
+        asked_s=2.0, accepted_s=2.1,
+    )  # fmt: skip
+    assert made(client, run) == made(client, run)
+    assert worked == [change.pk]
+    SystemChange.objects.filter(pk=change.pk).update(state="ready", ready_s=4.0)
+    assert [one["ready_s"] for one in made(client, run)] == [4.0]
+    # What meters told last is not missed.
+    Run.objects.filter(pk=run.pk).update(state="finished")
+    made(client, run)
+    assert worked == 3 * [change.pk]

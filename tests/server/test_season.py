@@ -130,7 +130,7 @@ def test_what_is_packed_comes_back(client: Client, planner: User) -> None:
 def test_its_candidates_took_turns_and_the_better_one_is_found(
     client: Client, experiments: dict[str, Experiment]
 ) -> None:
-    made = turns.seed(list(experiments.values()))
+    made, _ = turns.seed(list(experiments.values()))
     told = client.get(f"/api/series/{made.pk}").json()
     assert (told["state"], told["seeded"], told["over"], told["turns"]) == ("finished", True, 10, 10)
     assert all(line["state"] == "finished" for line in told["lines"])

@@ -19,7 +19,7 @@ from stonekettle.server.series import season as turns
 from stonekettle.server.systems.models import System
 
 pytestmark = pytest.mark.django_db
-NAMES = {"Quick look", "Harbour festival", "Weekly check", "Two planners"}
+NAMES = {"Quick look", "Harbour festival", "Weekly check", "Two planners", "More and more ledgers"}
 
 
 @pytest.fixture

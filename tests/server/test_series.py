@@ -92,7 +92,7 @@ def test_every_candidate_has_its_turn_in_every_block(client: Client, series: Ser
         assert go_on(series) == run  # nothing happens while it runs
         end(run)
     assert go_on(series) is None
-    assert (series.state, series.cause) == ("finished", "Every candidate had its turn in every block.")
+    assert (series.state, series.cause) == ("finished", "Everything had its turn, as often as was planned.")
     assert sorted(done) == [(block, name) for block in (1, 2) for name in ("planner 3.3", "planner 3.4")]
     assert [block for block, _ in done] == [1, 1, 2, 2]
     told = [path for path in ops.paths() if path != "/ready"]
@@ -154,6 +154,23 @@ def test_who_stops_it_ends_the_turn_and_what_was_begun(client: Client, series: S
     assert client.post(f"/api/series/{series.pk}/stop").status_code == 409
 
 
+def test_who_stops_it_while_a_turn_is_made_is_heard(series: Series, ops: Ops, monkeypatch: pytest.MonkeyPatch) -> None:
+    hold = runs.hold
+
+    def held(*given: Any, **told: Any) -> Run:
+        run = hold(*given, **told)
+        rules.stop(TESTS, series)
+        return run
+
+    monkeypatch.setattr(runs, "hold", held)
+    run = go_on(series)
+    assert run is not None
+    assert run.run_state == RunState.STOPPED
+    go_on(series)
+    assert (series.state, series.cause) == ("stopped", f"Stopped by {TESTS.name}.")
+    assert not [path for method, path, _, _ in ops.asked if path.startswith("/deploy")]
+
+
 def test_a_halt_ends_it_before_anything_is_changed(series: Series, ops: Ops) -> None:
     halting.halt(TESTS, "the harbour floods")
     go_on(series)
@@ -189,7 +206,7 @@ def test_a_worker_that_was_lost_is_noticed(series: Series, ops: Ops) -> None:
 def test_a_start_says_what_is_in_its_way(client: Client, planner: User, ops: Ops) -> None:
     plain = experiments.create(TESTS, example("quick"))
     answer = client.post(f"/api/experiments/{plain.pk}/series")
-    assert (answer.status_code, "no candidates" in answer.json()["detail"]) == (409, True)
+    assert (answer.status_code, "Nothing takes turns" in answer.json()["detail"]) == (409, True)
     told = yaml.safe_load(source(ops))
     told["candidates"]["each"][0]["begin"] = [{"command": "rm -rf /"}]
     commanding = experiments.create(TESTS, yaml.safe_dump(told))
@@ -240,10 +257,10 @@ def played_series(planner: User) -> Series:
         if turn.candidate == "planner 3.4":
             config = config.with_component("planner", cpus=8)
         run = played.play_as(experiment, own, config, timezone.now(), seed=turn.number)
-        Run.objects.filter(pk=run.pk).update(turn=rules.label(turn, series.candidates), simulated=False)
+        Run.objects.filter(pk=run.pk).update(turn=rules.label(turn, series.plan), simulated=False)
         turn.run, turn.over, turn.ready_after_s = run, True, 2.0 + turn.number
         turn.save()
-    rules.end(series, Series.State.FINISHED, "Every candidate had its turn in every block.")
+    rules.end(series, Series.State.FINISHED, "Everything had its turn, as often as was planned.")
     return series
 
 

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
+from django.core.cache import cache
 from ninja import Schema
 
 from stonekettle.core import effect as core
@@ -20,6 +21,7 @@ from stonekettle.server.runs.models import Run, RunSecond
 
 AROUND_S = 70
 FOLLOWED_S = 200
+KEPT_S = 3_600
 WORKING = 0.005
 """An instance works whose processors are busier than that."""
 
@@ -42,7 +44,7 @@ class SystemChangeLine(Schema):
     """A change under a run: moments in seconds after the start of its load, None: not, or not yet. ``metered_s`` is
     when meters read more or fewer servers of its component, ``first_traffic_s`` when one that was not there before
     began to work; ``settled_s`` from when on response times stayed as they were then. ``sentence`` tells what came of
-    it."""
+    it; ``many`` is how many instances it started that are asked after, each by itself."""
 
     id: int
     name: str
@@ -63,6 +65,7 @@ class SystemChangeLine(Schema):
     failed: int
     ended: int
     sentence: str
+    many: int
 
 
 class ChangeAsks(Schema):
@@ -82,17 +85,38 @@ class Changes(Schema):
 
 def of(run: Run) -> Changes:
     operations = run.plan.system.operations
-    made = list(run.changes.all())
+    # A page of a run under way asks this every second or so: what became of each of thousands is not read for it.
+    made = list(run.changes.defer("each"))
+    stored_s = data.seconds_stored(run) if made else 0
     return Changes(
-        made=[_line(run, change, made[k + 1 :]) for k, change in enumerate(made)],
+        made=[_known_line(run, change, made[k + 1 :], stored_s) for k, change in enumerate(made)],
         can=[ChangeAsks(name=one.name, asks=list(one.asks)) for one in operations.changes] if operations else [],
         components=[component.name for component in run.plan.system.components],
     )
 
 
-def _line(run: Run, change: SystemChange, later: Sequence[SystemChange]) -> SystemChangeLine:
-    done_s = change.ready_s if change.ready_s is not None else change.accepted_s
+def _known_line(run: Run, change: SystemChange, later: Sequence[SystemChange], stored_s: int) -> SystemChangeLine:
+    """Worked out anew only when it or its run went on, or a block more is known of the time that tells of it."""
     until_s = min((one.asked_s for one in later), default=math.inf)
+    done_s = _done_s(change)
+    told_until_s = math.inf if done_s is None else done_s + FOLLOWED_S
+    known = int(min(stored_s, told_until_s)) // core.BLOCK_S
+    # Meters tell later than generators: what the last of them told is known once the run is over.
+    state = (run.state, change.state, change.accepted_s, change.ready_s, len(change.told))
+    key = f"change {change.pk} {state} {until_s} {known}".replace(" ", ":")
+    line: SystemChangeLine | None = cache.get(key)
+    if line is None:
+        line = _line(run, change, until_s)
+        cache.set(key, line, KEPT_S)
+    return line
+
+
+def _done_s(change: SystemChange) -> float | None:
+    return change.ready_s if change.ready_s is not None else change.accepted_s
+
+
+def _line(run: Run, change: SystemChange, until_s: float) -> SystemChangeLine:
+    done_s = _done_s(change)
     found = None
     if done_s is not None and change.state != SystemChange.State.FAILED:
         blocks = _blocks(run, change.asked_s - AROUND_S, min(until_s, done_s + FOLLOWED_S))
@@ -118,6 +142,7 @@ def _line(run: Run, change: SystemChange, later: Sequence[SystemChange]) -> Syst
         failed=found.failed if found else 0,
         ended=found.ended if found else 0,
         sentence=words.sentence(found, done=done_s is not None),
+        many=change.told[-1][2] if change.probing and change.told else 0,
     )
 
 
@@ -181,5 +206,8 @@ def _metered(run: Run, change: SystemChange) -> tuple[float | None, float | None
         if np.isfinite(values[begin:asked]).any():
             continue
         busy = np.flatnonzero(np.nan_to_num(values[asked:end]) > WORKING)
-        working += [asked + int(busy[0])] if busy.size else []
+        if busy.size:
+            # Two readings make a rate: what worked in the first second known of it had begun in the one before.
+            known_from = int(np.flatnonzero(np.isfinite(values[asked:end]))[0])
+            working.append(asked + int(busy[0]) - (busy[0] == known_from))
     return float(asked + other[0]) if other.size else None, float(min(working)) if working else None

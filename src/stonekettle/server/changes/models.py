@@ -13,7 +13,8 @@ class SystemChange(models.Model):
     """A change that somebody asked for in a run, by the name it has in the system's description, with the ``values``
     that were said. Moments are seconds after the start of the load: when it was asked for, ``accepted_s`` by whoever
     changes the system, and ``ready_s`` (None also where nothing tells that). ``told`` is what was answered meanwhile:
-    moments, how many were ready, of how many."""
+    moments, how many were ready, of how many. Of many that were started at once ``each`` is its number, when it was
+    ready (s, None: it was not) and what it answered last; ``probing`` tells how they were asked after."""
 
     class State(models.TextChoices):
         ASKED = "asked"
@@ -30,6 +31,8 @@ class SystemChange(models.Model):
     accepted_s = models.FloatField(null=True)
     ready_s = models.FloatField(null=True)
     told: models.JSONField[Any, Any] = models.JSONField(default=list)
+    each: models.JSONField[Any, Any] = models.JSONField(default=list)
+    probing: models.JSONField[Any, Any] = models.JSONField(default=dict)
     fault = models.TextField(default="")
 
     class Meta:

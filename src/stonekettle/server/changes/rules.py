@@ -36,11 +36,12 @@ def ask(account: Account, run: Run, name: str, values: Mapping[str, str]) -> Sys
         raise Conflict(f"Run {run.pk} makes no load now ({run.state}), so nothing is changed under it.")
     _, change = known(run, name)
     change.filled(values)
+    change.started(values)
     components = [component.name for component in run.plan.system.components]
     if "component" in change.asks and values["component"] not in components:
         message = f"there is no component named {values['component']!r}."
         raise PlanError([Problem("values.component", message, f"There are: {', '.join(components)}.")])
-    open_now = [one for one in run.changes.all() if not one.is_over]
+    open_now = [one for one in run.changes.defer("each") if not one.is_over]
     if len(open_now) >= MOST_AT_ONCE:
         raise Conflict(f"{MOST_AT_ONCE} changes are under way: {open_now[0].words}, for one. Wait until one is done.")
     if run.changes.count() >= MOST:

@@ -236,7 +236,7 @@ def _line(experiment: Experiment) -> ExperimentLine:
         last_run_seeded=experiment.last_run_seeded,  # type: ignore[attr-defined]
         last_run_state=experiment.last_run_state,  # type: ignore[attr-defined]
         last_run_verdict=experiment.last_run_verdict,  # type: ignore[attr-defined]
-        turns=plan.candidates.turns if plan and plan.candidates else 0,
+        turns=plan.turns.turns if plan and plan.turns else 0,
         series_id=experiment.series_id,  # type: ignore[attr-defined]
         series_sentence=experiment.series_sentence,  # type: ignore[attr-defined]
         series_state=experiment.series_state,  # type: ignore[attr-defined]

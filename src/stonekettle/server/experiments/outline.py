@@ -123,7 +123,8 @@ class Pace(Schema):
 class PlanOutline(Schema):
     """``cost`` is what the planned time costs by the prices of the system's instances (None: it has none),
     ``generators_cost`` what the generators cost that it has as things are (None: they have no price), ``limit_s`` when
-    its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn."""
+    its budget is spent. Where something takes ``turns`` (0: nothing does) all this is of each turn; the load of one
+    ``grows`` up to so many times where something is scaled."""
 
     name: str
     question: str
@@ -144,6 +145,7 @@ class PlanOutline(Schema):
     limit_s: float | None
     advice: list[str]
     turns: int
+    grows: float
 
 
 def of(plan: Plan, profile: ProfileOutline | None = None) -> PlanOutline:
@@ -209,7 +211,8 @@ def of(plan: Plan, profile: ProfileOutline | None = None) -> PlanOutline:
         currency=plan.system.currency,
         limit_s=plan.limit_s,
         advice=list(advice.of(plan)),
-        turns=plan.candidates.turns if plan.candidates is not None else 0,
+        turns=plan.turns.turns if plan.turns is not None else 0,
+        grows=max(map(plan.scaling.times, plan.scaling.values)) if plan.scaling is not None else 1.0,
     )
 
 

@@ -18,7 +18,7 @@ from stonekettle.server.journeys import rules as journeys
 from stonekettle.server.systems import rules as systems
 
 WITH_OPERATIONS = "candidates.yaml"
-EXAMPLES = ("quick.yaml", "quillport.yaml", WITH_OPERATIONS, "weekly.yaml")
+EXAMPLES = ("quick.yaml", "quillport.yaml", WITH_OPERATIONS, "weekly.yaml", "scaling.yaml")
 PEAKS = {"quick.yaml": 120.0, "quillport.yaml": 480.0}
 """Users that are expected at the most."""
 JOURNEY = "day-ticket.yaml"

@@ -62,6 +62,7 @@ class Courier:
         self._saving = threading.Lock()
         self._watch = Watch(LOOK_S)
         self._over = threading.Event()
+        self._told, self._due = threading.Event(), threading.Event()
         self._fault: Exception | None = None
         self._turned_at = time.monotonic()
         self._silent_s = 0.0
@@ -76,7 +77,7 @@ class Courier:
         self._allowance = LOOPBACK if generator.run.allowance is None else Allowance.of(generator.run.allowance)
         self._shares: list[Ceilings] | None = None
         self._process = GeneratorProcess(
-            plan, self._news.append, slot=generator.slot, seed=generator.run_id, allowance=self._allowance
+            plan, self._hear_news, slot=generator.slot, seed=generator.run_id, allowance=self._allowance
         )
         self._process.is_owned = self._is_owned
 
@@ -93,16 +94,22 @@ class Courier:
                 if self._fault is not None and not self._let_go:
                     # Nobody can hear us, or nothing can be kept any more: end the load.
                     self._order_to_go()
-                time.sleep(TURN_S)
+                self._told.wait(TURN_S)
+                self._told.clear()
         finally:
             self._process.close()
             self._over.set()
+            self._due.set()
             line.join(LOOK_S + 30)
         if self._fault is not None:
             left = f", {len(self._spool)} seconds are lost with it" if len(self._spool) else ""
             end = Lost(f"{str(self._fault).rstrip('.').lower()}{left}")
         self._spool.close()
         self._end(end)
+
+    def _hear_news(self, event: Event) -> None:
+        self._news.append(event)
+        self._told.set()
 
     def _turn(self) -> None:
         """Once more around. A generator that has begun tells something each second: one that does not for long, though
@@ -132,6 +139,7 @@ class Courier:
             try:
                 with self._saving:
                     self._spool.put(event.rollup, [pack_histograms(event.histograms), packed])
+                self._due.set()
             except SpoolFull as error:
                 self._fault = self._fault or error
         else:
@@ -145,7 +153,7 @@ class Courier:
     def _run_line(self) -> None:
         """The way to the database, on a thread of its own: nothing there holds up the loop above."""
         try:
-            while not self._over.wait(LOOK_S):
+            while self._waits_for_news():
                 self._watch.read(self.look, None)
         except DatabaseAway as error:
             self._fault = error
@@ -153,6 +161,12 @@ class Courier:
             self._fault = EngineError(fault(f"generator {self.generator.pk}", error)["detail"])
         finally:
             connection.close()
+
+    def _waits_for_news(self) -> bool:
+        """Until a second was told, which goes on its way at once, or it is time to look; False in the end."""
+        self._due.wait(LOOK_S)
+        self._due.clear()
+        return not self._over.is_set()
 
     def look(self) -> None:
         """Hear what is new, give a sign of life, and save what has arrived: in this order, since orders must get

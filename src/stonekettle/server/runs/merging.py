@@ -21,6 +21,8 @@ from stonekettle.server.runs.keeping import AWAY
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunSecond
 
 LOOK_S = 0.2
+DUE_S, CLOSE_S, LATE_S = 0.7, 0.05, 2.0
+"""A second is told each second: so long after one the next is looked for closely, and no longer than so long."""
 METERS_S = 0.5
 """So often the meters' scrapes are read; they tell once a second at most."""
 LATEST_S = 3
@@ -138,7 +140,7 @@ class Merging:
     def __init__(self, run_id: int) -> None:
         self.run_id = run_id
         self._over = threading.Event()
-        self._compacted_at = self._metered_at = time.monotonic()
+        self._compacted_at = self._metered_at = self._merged_at = time.monotonic()
         self._meters = metering.Reader(run_id)
         self._thread = threading.Thread(target=self._run, name="merging", daemon=True)
 
@@ -152,9 +154,10 @@ class Merging:
 
     def _run(self) -> None:
         try:
-            while not self._over.wait(LOOK_S):
+            while not self._over.wait(CLOSE_S if self._is_due() else LOOK_S):
                 try:
-                    merge(self.run_id, everything=False)
+                    if merge(self.run_id, everything=False):
+                        self._merged_at = time.monotonic()
                     self._look_at_meters()
                     self._compact()
                 except AWAY:
@@ -164,6 +167,9 @@ class Merging:
                     fault(f"seconds of run {self.run_id}", error)
         finally:
             connection.close()
+
+    def _is_due(self) -> bool:
+        return DUE_S < time.monotonic() - self._merged_at < LATE_S
 
     def _look_at_meters(self) -> None:
         if time.monotonic() - self._metered_at > METERS_S:

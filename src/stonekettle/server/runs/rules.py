@@ -47,8 +47,9 @@ def start(account: Account, experiment: Experiment, begins_at: datetime | None =
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
     plan = experiments.current_plan(experiment)
-    if plan.candidates is not None:
-        raise Conflict(f"{experiment.name} has candidates, which take turns: start those.")
+    if plan.turns is not None:
+        what = "candidates, which take turns" if plan.scaling is None else "values that take turns"
+        raise Conflict(f"{experiment.name} has {what}: start those.")
     run = _made(account, experiment.current, plan, begins_at=begins_at, again=again, cause="Waiting for a worker.")
     account.about(
         "run", run.pk, experiment.name, note=f"at {hidden(run.target)}{', as scheduled' if begins_at else ''}"

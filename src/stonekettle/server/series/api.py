@@ -13,7 +13,7 @@ from ninja import Router, Schema, Status
 from stonekettle.server.access.roles import actor_of
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.requests import written
-from stonekettle.server.series import findings, rules
+from stonekettle.server.series import findings, rules, scaled
 from stonekettle.server.series.models import Series, Turn
 
 router = Router(tags=["series"])
@@ -66,7 +66,8 @@ class SeriesLine(Schema):
 
 
 class SeriesDetail(SeriesLine):
-    """A series with its turns. ``left_s`` is about how long the rest will take, null once it has ended."""
+    """A series with its turns. ``left_s`` is about how long the rest will take, null once it has ended. What is
+    ``scaled`` is told in words; "" where candidates take turns."""
 
     experiment_id: int
     experiment: str
@@ -75,6 +76,7 @@ class SeriesDetail(SeriesLine):
     system: str
     blocks: int
     factor: str
+    scaled: str
     matters: float
     stopping: bool
     left_s: float | None
@@ -112,6 +114,7 @@ def get_series(request: HttpRequest, series_id: int) -> SeriesDetail:
         system=series.plan.system.name,
         blocks=candidates.blocks,
         factor=candidates.factor.name if candidates.factor is not None else "",
+        scaled=series.plan.scaling.summary if series.plan.scaling is not None else "",
         matters=candidates.matters,
         stopping=bool(series.stop_requested_by),
         left_s=_left_s(series, turns) if series.state == Series.State.GOING else None,
@@ -123,6 +126,12 @@ def get_series(request: HttpRequest, series_id: int) -> SeriesDetail:
 def get_findings(request: HttpRequest, series_id: int) -> HttpResponse:
     """What the turns that are over tell: each candidate against the first, block by block."""
     return written(findings.of(get_object_or_404(Series.objects.select_related("experiment"), pk=series_id)))
+
+
+@router.get("/series/{series_id}/scaling", response=scaled.ScalingFindings)
+def get_scaling(request: HttpRequest, series_id: int) -> HttpResponse:
+    """What the turns that are over tell where something is scaled: a point for each value, and what others bring."""
+    return written(scaled.of(get_object_or_404(Series.objects.select_related("experiment"), pk=series_id)))
 
 
 @router.post("/series/{series_id}/stop", response={202: SeriesStarted})

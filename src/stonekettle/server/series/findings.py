@@ -13,10 +13,11 @@ from stonekettle.core.pooling import block_ratios
 from stonekettle.plan.candidates import Candidate, Value
 from stonekettle.plan.models import Plan
 from stonekettle.report import candidates as words
-from stonekettle.report import findings as documents
 from stonekettle.report.comparing import Side
+from stonekettle.server.problems import Conflict
 from stonekettle.server.runs import comparisons, facts
 from stonekettle.server.runs.comparisons import ApartLine, FigureLine
+from stonekettle.server.series import counted, scaled
 from stonekettle.server.series.models import Series, Turn
 
 SHOWN = ("mean", "p95", "demand")
@@ -106,7 +107,10 @@ class _Told(words.Told):
 
 
 def of(series: Series) -> SeriesFindings:
-    """What the turns that are over tell so far."""
+    """What the turns that are over tell so far. Raises :class:`Conflict` where something is scaled: its values are no
+    candidates to be compared."""
+    if series.plan.scaling is not None:
+        raise Conflict(f"In series {series.pk} something is scaled: ask what its values tell.")
     plan, candidates = series.plan, series.candidates
     turns = list(series.turns.filter(over=True).select_related("run__revision__experiment"))
     told, missing = _told(turns)
@@ -125,34 +129,24 @@ def of(series: Series) -> SeriesFindings:
 
 def note(series: Series) -> None:
     """Keep what it tells by now, for lists."""
-    Series.objects.filter(pk=series.pk).update(sentence=of(series).sentence)
+    told = of(series) if series.plan.scaling is None else scaled.of(series)
+    Series.objects.filter(pk=series.pk).update(sentence=told.sentence)
 
 
 def _told(turns: Sequence[Turn]) -> tuple[list[_Told], list[tuple[Turn, str]]]:
     """The turns that count, and the others, each with why it does not."""
     told, missing = [], []
     for turn in turns:
-        why, run = None, turn.run
-        if run is None or run.deleted_at is not None:
-            why = f"the run of turn {turn.number} was deleted"
-        elif run.state != "finished" or run.result is None:
-            why = f"run {run.pk} ended as {run.state}"
-        elif run.left_out:
-            why = f"run {run.pk} is left out: {run.left_out}"
-        else:
-            analysis = documents.claims(run.result["findings"])
-            if not analysis.trustworthy:
-                why = f"run {run.pk} is not trustworthy by measuring"
-            else:
-                every = facts.of(run)
-                whole = {(one.subject, one.figure): one.value for one in every if one.level is None}
-                side = Side(
-                    turn.words, comparisons.described(run), analysis, run.simulated, run.state, run.generators.count()
-                )
-                levels = [one for one in every if one.level is not None]
-                told.append(_Told(turn.block, turn.candidate, turn.value, side, levels, whole))
-        if why is not None:
-            missing.append((turn, f"Block {turn.block}: {why}."))
+        found = counted.counting(turn)
+        if isinstance(found, str):
+            missing.append((turn, f"Block {turn.block}: {found}."))
+            continue
+        run, analysis = found
+        every = facts.of(run)
+        whole = {(one.subject, one.figure): one.value for one in every if one.level is None}
+        side = Side(turn.words, comparisons.described(run), analysis, run.simulated, run.state, run.generators.count())
+        levels = [one for one in every if one.level is not None]
+        told.append(_Told(turn.block, turn.candidate, turn.value, side, levels, whole))
     return told, missing
 
 

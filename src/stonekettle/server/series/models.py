@@ -56,7 +56,7 @@ class Series(models.Model):
 
     @property
     def candidates(self) -> Candidates:
-        found = self.plan.candidates
+        found = self.plan.turns
         assert found is not None  # there is no series without
         return found
 

@@ -23,6 +23,8 @@ from stonekettle.server.series.models import Series, Turn
 from stonekettle.server.systems import runners
 from stonekettle.server.targets import allowances
 
+DONE = "Everything had its turn, as often as was planned."
+
 
 @act("started candidates of", Role.PLANNER)
 def start(account: Account, experiment: Experiment) -> Series:
@@ -31,9 +33,10 @@ def start(account: Account, experiment: Experiment) -> Series:
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you run it.")
     plan = experiments.current_plan(experiment)
-    candidates = plan.candidates
+    candidates = plan.turns
     if candidates is None:
-        raise Conflict(f"{experiment.name} has no candidates. Describe two or more, or start a run of it.")
+        mend = "Describe candidates, or what is scaled; or start a run of it."
+        raise Conflict(f"Nothing takes turns in {experiment.name}. {mend}")
     runners.check(account.actor, plan.addresses)
     allowances.check_start(plan)
     standing = Series.objects.filter(state=Series.State.GOING, experiment=experiment).first()
@@ -77,12 +80,13 @@ def end(series: Series, state: Series.State, cause: str) -> None:
     )
 
 
-def label(turn: Turn, candidates: Candidates) -> str:
+def label(turn: Turn, plan: Plan) -> str:
     """What the turn's run is called beside its experiment."""
-    return f"{turn.words}, block {turn.block} of {candidates.blocks}"
+    assert plan.turns is not None  # a series' plan
+    return f"{turn.words}, {'block' if plan.scaling is None else 'round'} {turn.block} of {plan.turns.blocks}"
 
 
 def plan_of(turn: Turn, plan: Plan) -> Plan:
     """What the turn's run is led by."""
-    assert plan.candidates is not None  # a series' plan
-    return plan.turn(*turn.parts(plan.candidates))
+    assert plan.turns is not None  # a series' plan
+    return plan.turn(*turn.parts(plan.turns))

@@ -13,7 +13,7 @@ from dataclasses import asdict
 from datetime import timedelta
 
 from django.conf import settings
-from django.db import connection
+from django.db import connection, transaction
 from django.db.models.functions import Now
 from django.utils import timezone
 
@@ -121,12 +121,12 @@ def _go_on(series: Series) -> None:
     plan = series.plan
     turn = series.current
     if turn is not None and turn.run is not None:
-        _end_turn(plan, turn, turn.run)
+        _end_turn(plan, turn, turn.run, undone=_follows(series, turn))
         if turn.run.run_state != RunState.FINISHED:
             by_hand = bool(series.stop_requested_by or turn.run.stop_requested_by)
             state = Series.State.STOPPED if turn.run.run_state == RunState.STOPPED else Series.State.FAILED
             who = f"Stopped by {series.stop_requested_by or turn.run.stop_requested_by}" if by_hand else ""
-            cause = who or f"Run {turn.run.pk}, {rules.label(turn, series.candidates)}, ended as {turn.run.state}"
+            cause = who or f"Run {turn.run.pk}, {rules.label(turn, series.plan)}, ended as {turn.run.state}"
             rules.end(series, state, f"{cause}: {turn.run.cause}" if turn.run.cause and not by_hand else f"{cause}.")
             return
         turn = series.current
@@ -134,22 +134,28 @@ def _go_on(series: Series) -> None:
     if series.stop_requested_by:
         rules.end(series, Series.State.STOPPED, f"Stopped by {series.stop_requested_by}.")
     elif turn is None:
-        rules.end(series, Series.State.FINISHED, "Every candidate had its turn in every block.")
+        rules.end(series, Series.State.FINISHED, rules.DONE)
     else:
         _begin_turn(series, plan, turn)
 
 
 def _begin_turn(series: Series, plan: Plan, turn: Turn) -> None:
     own = rules.plan_of(turn, plan)
-    about = rules.label(turn, series.candidates)
+    about = rules.label(turn, series.plan)
     cause = f"{turn.words} is being brought under load."
     try:
         run = runs.hold(Actor.of(series.requested_by), series.revision, own, turn=about, cause=cause)
     except Conflict as error:
         _wait(series, str(error))
         return
-    Series.objects.filter(pk=series.pk).update(cause="", waits_since=None)
-    Turn.objects.filter(pk=turn.pk).update(run=run)
+    with transaction.atomic():
+        # Who stops the series from here on finds the run; who did so while it was made is heard now.
+        stopped_by = Series.objects.select_for_update(of=("self",)).get(pk=series.pk).stop_requested_by
+        Series.objects.filter(pk=series.pk).update(cause="", waits_since=None)
+        Turn.objects.filter(pk=turn.pk).update(run=run)
+    if stopped_by:
+        runs.move(run.pk, RunState.STOPPED, f"Stopped by {stopped_by} before its turn.")
+        return  # its end is seen at the next look
     try:
         _bring(plan, turn, own, run)
     except _Stopped:
@@ -192,9 +198,22 @@ def _wait(series: Series, why: str) -> None:
     Series.objects.filter(pk=series.pk).update(cause=f"Waits: {why}", waits_since=since)
 
 
-def _end_turn(plan: Plan, turn: Turn, run: Run) -> None:
-    """Do what ends it. What fails there is told, and spoils nothing that was measured."""
+def _follows(series: Series, turn: Turn) -> bool:
+    """Whether another value is set next, so that going back to where the system was would be for nothing."""
+    series.refresh_from_db(fields=["stop_requested_by"])
+    if series.plan.scaling is None or series.stop_requested_by:
+        return False
+    ended = turn.run is not None and turn.run.run_state == RunState.FINISHED
+    return ended and series.turns.filter(over=False).exclude(pk=turn.pk).exists()
+
+
+def _end_turn(plan: Plan, turn: Turn, run: Run, *, undone: bool) -> None:
+    """Do what ends it, unless that may stay ``undone``. What fails there is told, and spoils nothing that was
+    measured."""
     done: list[dict[str, object]] = []
+    if undone:
+        Turn.objects.filter(pk=turn.pk).update(over=True)
+        return
     try:
         with _changer(plan, None) as changer:
             try:
@@ -212,8 +231,8 @@ def _shown(done: Sequence[Mapping[str, object]]) -> list[dict[str, object]]:
 
 
 def _brought(plan: Plan, turn: Turn) -> list[Candidate | Value]:
-    assert plan.candidates is not None  # a series' plan
-    return [one for one in turn.parts(plan.candidates) if one is not None]
+    assert plan.turns is not None  # a series' plan
+    return [one for one in turn.parts(plan.turns) if one is not None]
 
 
 def _changer(plan: Plan, run: Run | None) -> Changer:

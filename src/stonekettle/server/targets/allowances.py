@@ -143,7 +143,7 @@ def check_start(plan: Plan) -> None:
 def _commands(plan: Plan) -> list[Problem]:
     """Commands are a planner's own: nobody may have this machine run one."""
     mend = "Run the plan by ./kettle run, or write a call."
-    paths = plan.candidates.commands if plan.candidates is not None else ()
+    paths = plan.turns.commands if plan.turns is not None else ()
     return [Problem(f"candidates.{path}.command", "the web application runs no commands.", mend) for path in paths]
 
 

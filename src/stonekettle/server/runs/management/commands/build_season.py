@@ -22,4 +22,4 @@ class Command(BaseCommand):
         for name, part in (("runs", season), ("turns", turns)):
             began = time.monotonic()
             size = part.build(experiments, self.stdout.write)
-            self.stdout.write(f"{part.path().name}: the {name}, {size / 1024:.0f} kB, {time.monotonic() - began:.0f} s")
+            self.stdout.write(f"The {name}: {size / 1024:.0f} kB, {time.monotonic() - began:.0f} s")
