@@ -157,6 +157,12 @@ export const router = createRouter({
       meta: { title: 'Step' },
     },
     {
+      path: '/runs/:id(\\d+)/changes/:change(\\d+)',
+      component: () => import('./places/Storm.vue'),
+      props: (route) => ({ id: number(route.params.id), change: number(route.params.change) }),
+      meta: { title: 'How soon they were ready' },
+    },
+    {
       path: '/runs/:id(\\d+)/sql',
       component: () => import('./places/Sql.vue'),
       props: (route) => ({ id: number(route.params.id) }),

@@ -1,5 +1,5 @@
 /** Changes of the system under a run. */
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body, type Schemas } from './client'
 
@@ -31,5 +31,31 @@ export function useAskChange(run: number) {
         api.POST('/api/runs/{run_id}/changes', { params: { path: { run_id: run } }, body: asked }),
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ['run', run, 'changes'] }),
+  })
+}
+
+export type StormFindings = Schemas['StormFindings']
+export type StormDisk = Schemas['StormDisk']
+
+/** How soon those were ready that a change started; asked anew while they come. */
+export function useStorm(
+  run: MaybeRefOrGetter<number>,
+  change: MaybeRefOrGetter<number>,
+  against: MaybeRefOrGetter<number | undefined>,
+) {
+  return useQuery({
+    queryKey: computed(() => ['storm', toValue(run), toValue(change), toValue(against)]),
+    queryFn: () =>
+      body(
+        api.GET('/api/runs/{run_id}/changes/{change_id}', {
+          params: {
+            path: { run_id: toValue(run), change_id: toValue(change) },
+            query: { against: toValue(against) ?? null },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    refetchInterval: (query) =>
+      ['asked', 'accepted'].includes(query.state.data?.state ?? '') ? WATCHED_MS : false,
   })
 }

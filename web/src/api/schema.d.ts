@@ -2864,6 +2864,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/series/{series_id}/scaling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Scaling
+         * @description What the turns that are over tell where something is scaled: a point for each value, and what others bring.
+         */
+        get: operations["stonekettle_server_series_api_get_scaling"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/series/{series_id}/stop": {
         parameters: {
             query?: never;
@@ -3109,6 +3129,27 @@ export interface paths {
          * @description Ask for a change of the system that a run loads.
          */
         post: operations["stonekettle_server_changes_api_ask_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/changes/{change_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Storm
+         * @description How soon those were ready that a change started, who came late, and what was busy meanwhile; ``against`` another
+         *     storm of the same change.
+         */
+        get: operations["stonekettle_server_changes_api_get_storm"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4311,7 +4352,8 @@ export interface components {
          * PlanOutline
          * @description ``cost`` is what the planned time costs by the prices of the system's instances (None: it has none),
          *     ``generators_cost`` what the generators cost that it has as things are (None: they have no price), ``limit_s`` when
-         *     its budget is spent. Where candidates take ``turns`` (0: there are none) all this is of each turn.
+         *     its budget is spent. Where something takes ``turns`` (0: nothing does) all this is of each turn; the load of one
+         *     ``grows`` up to so many times where something is scaled.
          */
         PlanOutline: {
             /** Name */
@@ -4350,6 +4392,8 @@ export interface components {
             advice: string[];
             /** Turns */
             turns: number;
+            /** Grows */
+            grows: number;
         };
         /**
          * ProfileOutline
@@ -7219,7 +7263,8 @@ export interface components {
         };
         /**
          * SeriesDetail
-         * @description A series with its turns. ``left_s`` is about how long the rest will take, null once it has ended.
+         * @description A series with its turns. ``left_s`` is about how long the rest will take, null once it has ended. What is
+         *     ``scaled`` is told in words; "" where candidates take turns.
          */
         SeriesDetail: {
             /** Id */
@@ -7255,6 +7300,8 @@ export interface components {
             blocks: number;
             /** Factor */
             factor: string;
+            /** Scaled */
+            scaled: string;
             /** Matters */
             matters: number;
             /** Stopping */
@@ -7405,6 +7452,134 @@ export interface components {
             /** Unit */
             unit: string;
             bearable: components["schemas"]["Bearable"] | null;
+        };
+        /**
+         * Bracket
+         * @description A figure with its 90 % interval.
+         */
+        Bracket: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * CapLine
+         * @description Another component's resource is full at so many steps/s.
+         */
+        CapLine: {
+            /** Words */
+            words: string;
+            rate: components["schemas"]["Bracket"];
+        };
+        /** LawLine */
+        LawLine: {
+            /**
+             * Law
+             * @enum {string}
+             */
+            law: "linear" | "contention" | "coherency" | "shared limit";
+            /** Words */
+            words: string;
+            /** Share */
+            share: number;
+        };
+        /**
+         * OtherValue
+         * @description A value that was not tried: what it would bring (5, 50 and 95 %), what gives out there and how ``sure`` that is.
+         *     ``wide`` where the data leave too much room to tell it.
+         */
+        OtherValue: {
+            /** Words */
+            words: string;
+            /** Amount */
+            amount: number;
+            limit: components["schemas"]["Bracket"];
+            /** Gives Out */
+            gives_out: string;
+            /** Sure */
+            sure: number;
+            /** Wide */
+            wide: boolean;
+            /** Cost Per Hour */
+            cost_per_hour: number | null;
+            thousand_steps: components["schemas"]["Bracket"] | null;
+        };
+        /**
+         * ScaledPoint
+         * @description A value that was tried, in ``runs`` that count: its limit (steps/s), or ``at_least`` so much where none reached
+         *     it. ``efficiency`` is what each brings, as a share of what the least does; ``comfort`` is the comfort limit, where
+         *     objectives held throughout ``comfort_over`` so much; ``limited_by`` what gave out. Costs are
+         *     by the prices of instances then; 1,000 steps at the limit.
+         */
+        ScaledPoint: {
+            /** Words */
+            words: string;
+            /** Amount */
+            amount: number | null;
+            /** Runs */
+            runs: number[];
+            limit: components["schemas"]["Bracket"] | null;
+            /** At Least */
+            at_least: number | null;
+            efficiency: components["schemas"]["Bracket"] | null;
+            comfort: components["schemas"]["Bracket"] | null;
+            /** Comfort Over */
+            comfort_over: number | null;
+            /** Limited By */
+            limited_by: string[];
+            /** Ready After S */
+            ready_after_s: number | null;
+            /** Cost Per Hour */
+            cost_per_hour: number | null;
+            thousand_steps: components["schemas"]["Bracket"] | null;
+        };
+        /**
+         * ScalingFindings
+         * @description ``band`` is told along the whole axis, up to ``told_to``; ``why_not`` says why nothing is told of other values,
+         *     "" where it is. From ``faded_from`` on one more brings under half of what the first ones brought each. The value
+         *     ``cheapest`` costs least per 1,000 steps, of those tried and told. ``missing`` are turns that do not count.
+         */
+        ScalingFindings: {
+            /** Sentence */
+            sentence: string;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "instances" | "size" | "setting" | "data";
+            /** Component */
+            component: string;
+            /** Axis */
+            axis: string;
+            /** Load Unit */
+            load_unit: string;
+            /** Currency */
+            currency: string;
+            /** Points */
+            points: components["schemas"]["ScaledPoint"][];
+            /** Laws */
+            laws: components["schemas"]["LawLine"][];
+            /** Others */
+            others: components["schemas"]["OtherValue"][];
+            /** Band */
+            band: components["schemas"]["OtherValue"][];
+            /** Caps */
+            caps: components["schemas"]["CapLine"][];
+            /** Faded From */
+            faded_from: number | null;
+            /** Cheapest */
+            cheapest: string;
+            /** Told To */
+            told_to: number;
+            /** Why Not */
+            why_not: string;
+            /** Limits */
+            limits: string[];
+            /** Missing */
+            missing: string[];
         };
         /**
          * CapacityLine
@@ -7786,7 +7961,7 @@ export interface components {
          * @description A change under a run: moments in seconds after the start of its load, None: not, or not yet. ``metered_s`` is
          *     when meters read more or fewer servers of its component, ``first_traffic_s`` when one that was not there before
          *     began to work; ``settled_s`` from when on response times stayed as they were then. ``sentence`` tells what came of
-         *     it.
+         *     it; ``many`` is how many instances it started that are asked after, each by itself.
          */
         SystemChangeLine: {
             /** Id */
@@ -7827,6 +8002,8 @@ export interface components {
             ended: number;
             /** Sentence */
             sentence: string;
+            /** Many */
+            many: number;
         };
         /** ChangeAsked */
         ChangeAsked: {
@@ -7844,6 +8021,167 @@ export interface components {
             values?: {
                 [key: string]: string;
             };
+        };
+        /**
+         * Apart
+         * @description The time until so many percent were ready over that of the other storm, at 95 %.
+         */
+        Apart: {
+            /** Share */
+            share: number;
+            /** Ratio */
+            ratio: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * DiskUse
+         * @description Operations a second, how long each took (s) and how large each was (bytes); None where it was not told.
+         */
+        DiskUse: {
+            /** Rate */
+            rate: number | null;
+            /** Took S */
+            took_s: number | null;
+            /** Size Bytes */
+            size_bytes: number | null;
+        };
+        /**
+         * LateInstance
+         * @description An instance that came late (s after it was asked for), or never; what it answered last.
+         */
+        LateInstance: {
+            /** Number */
+            number: number;
+            /** After S */
+            after_s: number | null;
+            /** Last */
+            last: string;
+        };
+        /**
+         * OtherStorm
+         * @description Another storm of the same change on the same system, and what came of it.
+         */
+        OtherStorm: {
+            /** Id */
+            id: number;
+            /** Run */
+            run: number;
+            /** Words */
+            words: string;
+            /** Asked */
+            asked: number;
+            /** After S */
+            after_s: number | null;
+        };
+        /**
+         * ReadyMark
+         * @description When so many percent of those asked for were ready (s after they were asked for); None: not.
+         */
+        ReadyMark: {
+            /** Share */
+            share: number;
+            /** After S */
+            after_s: number | null;
+        };
+        /** ReadyPoint */
+        ReadyPoint: {
+            /** After S */
+            after_s: number;
+            /** Ready */
+            ready: number;
+        };
+        /**
+         * StormDisk
+         * @description What a component's disks did by reading or by writing, ``before`` it was asked for and ``meanwhile``, until the
+         *     last was ready; and around it, as a strip.
+         */
+        StormDisk: {
+            /** Component */
+            component: string;
+            /**
+             * Op
+             * @enum {string}
+             */
+            op: "read" | "write";
+            before: components["schemas"]["DiskUse"];
+            meanwhile: components["schemas"]["DiskUse"];
+            /** From S */
+            from_s: number;
+            /** Every S */
+            every_s: number;
+            /** Values */
+            values: components["schemas"]["DiskUse"][];
+        };
+        /**
+         * StormFindings
+         * @description Seconds are after it was asked for; ``asked_s`` is when that was after the start of the run's load. Instances
+         *     were asked after every ``every_s``, so that nothing is told more exactly; the latest question was late by
+         *     ``late_s``. ``against`` is another storm, ``apart`` what differs from it. ``missing`` is what is
+         *     said of those that were not ready.
+         */
+        StormFindings: {
+            /** Words */
+            words: string;
+            /** Who */
+            who: string;
+            /** State */
+            state: string;
+            /** Fault */
+            fault: string;
+            /** Sentence */
+            sentence: string;
+            /** Asked */
+            asked: number;
+            /** Ready */
+            ready: number;
+            /** Asked S */
+            asked_s: number;
+            /** Accepted S */
+            accepted_s: number | null;
+            /** Every S */
+            every_s: number;
+            /** Late S */
+            late_s: number;
+            /** Marks */
+            marks: components["schemas"]["ReadyMark"][];
+            /** Curve */
+            curve: components["schemas"]["ReadyPoint"][];
+            /** Late */
+            late: components["schemas"]["LateInstance"][];
+            /** Stragglers */
+            stragglers: number;
+            /** Missing */
+            missing: string;
+            /** Strips */
+            strips: components["schemas"]["Strip"][];
+            /** Disks */
+            disks: components["schemas"]["StormDisk"][];
+            /** Others */
+            others: components["schemas"]["OtherStorm"][];
+            /** Against */
+            against: number | null;
+            /** Apart */
+            apart: components["schemas"]["Apart"][];
+            /** Apart Sentence */
+            apart_sentence: string;
+        };
+        /**
+         * Strip
+         * @description How busy a resource was (a share) around the storm: ``from_s`` after it was asked for, a value every ``every_s``;
+         *     None where nothing was read.
+         */
+        Strip: {
+            /** Words */
+            words: string;
+            /** From S */
+            from_s: number;
+            /** Every S */
+            every_s: number;
+            /** Values */
+            values: (number | null)[];
         };
         /**
          * ColumnLine
@@ -12250,6 +12588,28 @@ export interface operations {
             };
         };
     };
+    stonekettle_server_series_api_get_scaling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                series_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScalingFindings"];
+                };
+            };
+        };
+    };
     stonekettle_server_series_api_stop_series: {
         parameters: {
             query?: never;
@@ -12618,6 +12978,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeAsked"];
+                };
+            };
+        };
+    };
+    stonekettle_server_changes_api_get_storm: {
+        parameters: {
+            query?: {
+                against?: number | null;
+            };
+            header?: never;
+            path: {
+                run_id: number;
+                change_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StormFindings"];
                 };
             };
         };

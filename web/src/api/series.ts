@@ -5,6 +5,7 @@ import { api, body, type Schemas } from './client'
 
 export type SeriesDetail = Schemas['SeriesDetail']
 export type SeriesFindings = Schemas['SeriesFindings']
+export type ScalingFindings = Schemas['ScalingFindings']
 export type Between = Schemas['BetweenLine']
 const LOOK_MS = 2_000
 const at = (id: number) => ({ path: { series_id: id } })
@@ -26,6 +27,15 @@ export function useSeriesFindings(
     queryKey: computed(() => ['series', toValue(id), 'findings', toValue(over)]),
     queryFn: () => body(api.GET('/api/series/{series_id}/findings', { params: at(toValue(id)) })),
     enabled: computed(() => toValue(over) !== undefined),
+    placeholderData: keepPreviousData,
+  })
+}
+
+/** What the values tell where something is scaled; asked anew whenever another turn is `over`. */
+export function useScaling(id: MaybeRefOrGetter<number>, over: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: computed(() => ['series', toValue(id), 'scaling', toValue(over)]),
+    queryFn: () => body(api.GET('/api/series/{series_id}/scaling', { params: at(toValue(id)) })),
     placeholderData: keepPreviousData,
   })
 }

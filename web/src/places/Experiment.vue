@@ -23,7 +23,7 @@ import RunState from '@/ui/RunState.vue'
 import Sentence from '@/ui/Sentence.vue'
 import TargetNotice from '@/ui/TargetNotice.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
-import { given, users, when } from '@/ui/format'
+import { given, loadFigure, users, when } from '@/ui/format'
 import { useRole } from '@/ui/role'
 import BeforeStart from './experiment/BeforeStart.vue'
 import CandidatesForm from './experiment/CandidatesForm.vue'
@@ -32,6 +32,7 @@ import JourneysForm from './experiment/JourneysForm.vue'
 import LoadEditor from './experiment/LoadEditor.vue'
 import ObjectivesForm from './experiment/ObjectivesForm.vue'
 import OverTime from './experiment/OverTime.vue'
+import ScalingForm from './experiment/ScalingForm.vue'
 import Revisions from './experiment/Revisions.vue'
 import Schedules from './experiment/Schedules.vue'
 import SeriesList from './experiment/SeriesList.vue'
@@ -221,9 +222,12 @@ async function copy() {
         <TargetNotice :id="id" :key="query.data.value.revision" kind="experiment" />
         <p class="text-ink-2">
           <template v-if="turns"
-            >Each turn takes {{ given(outline.profile.duration_s) }} and reaches {{ peak }}; before
-            it its candidate is brought under load. A rehearsal plays one turn of the system as it
-            is.
+            >Each turn takes {{ given(outline.profile.duration_s) }} and reaches {{ peak
+            }}<template v-if="outline.grows > 1"
+              >, with the most of what is scaled {{ loadFigure(outline.grows) }} times
+              that</template
+            >; before it the system is changed for it. A rehearsal plays one turn of the system as
+            it is.
           </template>
           <template v-else-if="outline.profile.at_most"
             >It takes at most {{ given(outline.profile.duration_s) }} and {{ peak }}. Started now,
@@ -337,7 +341,8 @@ async function copy() {
       <StopForm :outline="outline" />
       <TimelineForm v-if="!outline.turns" :outline="outline" />
       <WaitsForm />
-      <CandidatesForm :outline="outline" />
+      <CandidatesForm v-if="!data.scaling" :outline="outline" />
+      <ScalingForm v-if="!data.candidates" :outline="outline" />
       <section aria-label="System">
         <h2 class="mb-1">System</h2>
         <Choice

@@ -94,7 +94,7 @@ const shown = computed(() => {
         <div class="min-w-0">
           <template v-if="e.turns">
             <p v-if="e.series_id">
-              <RouterLink :to="`/series/${e.series_id}`">Candidates in turns</RouterLink>
+              <RouterLink :to="`/series/${e.series_id}`">In turns</RouterLink>
               <RunState
                 class="ml-2"
                 :state="e.series_state === 'going' ? 'running' : (e.series_state ?? '')"
@@ -105,8 +105,7 @@ const shown = computed(() => {
               <Sentence :text="e.series_sentence ?? ''" />
             </p>
             <p v-if="!e.series_id || e.last_run_simulated" class="text-ink-2">
-              Not measured yet. Open it and press <strong>Start {{ e.turns }} turns</strong>: after
-              two blocks it begins to say who is better.
+              Not measured yet. Open it and press <strong>Start {{ e.turns }} turns</strong>.
             </p>
           </template>
           <template v-else-if="e.last_run_id">

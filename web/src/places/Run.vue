@@ -11,19 +11,20 @@ import LevelTable from '@/plates/LevelTable.vue'
 import Overview from '@/plates/Overview.vue'
 import RunPlate, { type Highlight } from '@/plates/RunPlate.vue'
 import { toggled } from '@/plates/arrangement'
-import type { Boundary, LevelPoint, PlateInput } from '@/plates/view'
+import type { LevelPoint, PlateInput } from '@/plates/view'
 import Loading from '@/ui/Loading.vue'
 import Problem from '@/ui/Problem.vue'
-import RunState from '@/ui/RunState.vue'
 import WhoDidWhat from '@/ui/WhoDidWhat.vue'
-import { clock, counted, load, rate, seconds, when } from '@/ui/format'
+import { clock, counted, load, rate, seconds } from '@/ui/format'
 import CompareWith from './run/CompareWith.vue'
 import Cost from './run/Cost.vue'
 import Distribution from './run/Distribution.vue'
 import ExpectedPeak from './run/ExpectedPeak.vue'
 import Errors from './run/Errors.vue'
 import Downloads from './run/Downloads.vue'
+import Head from './run/Head.vue'
 import Health from './run/Health.vue'
+import History from './run/History.vue'
 import LeftOut from './run/LeftOut.vue'
 import LongerLevels from './run/LongerLevels.vue'
 import Markers from './run/Markers.vue'
@@ -47,6 +48,7 @@ import RunRoom from './run/RunRoom.vue'
 import { useShortcuts } from '@/ui/shortcuts'
 import { useLooking } from './run/looking'
 import { useRows } from './run/rows'
+import { boundaryOf, flagsOf, knownSoFar, whyNothing } from './run/told'
 import { tokens } from '@/ui/theme'
 
 const router = useRouter()
@@ -99,14 +101,6 @@ const notes = computed(() => {
   return room ? found.flatMap((note) => (note.kind === 'comfort' ? [note, room] : [note])) : found
 })
 
-function boundary(kind: string): Boundary | null {
-  const note = notes.value.find(
-    (n) => n.kind === kind && ['strained', 'saturated'].includes(n.grade),
-  )
-  const found = note?.evidence as { at?: number; low?: number; high?: number } | undefined
-  if (found?.at == null || found.low == null || found.high == null) return null
-  return { value: found.at, low: found.low, high: found.high }
-}
 const goals = computed(() =>
   (run.data.value?.outline.goals ?? []).map((g) => ({
     label: g.label,
@@ -114,37 +108,9 @@ const goals = computed(() =>
     of: g.of,
   })),
 )
-const SEARCH = 'the search'
-const flags = computed(() => {
-  const begun = run.data.value?.begun_at
-  if (!begun) return []
-  const metered = (plate.data.value?.events ?? []).map((e) => ({ t: e.t, text: e.kind }))
-  const moves = (run.data.value?.transitions ?? [])
-    .filter((t) => t.state === 'draining')
-    .map((t) => ({ t: new Date(t.at).getTime() / 1000 - begun, text: t.state }))
-  // The levels of a search are seen as they are.
-  const noted = (run.data.value?.notes ?? [])
-    .filter((n) => n.who !== SEARCH)
-    .map((n) => ({ t: n.at_s, text: inShort(n.text) }))
-  const marked = (run.data.value?.markers ?? []).map((m) => ({ t: m.at_s, text: inShort(m.text) }))
-  return [...metered, ...moves, ...noted, ...marked]
-})
-/** What a rehearsal was played against, as it tells of its beginning. */
-const playedAgainst = computed(
-  () =>
-    run.data.value?.transitions.find((t) => t.state === 'running')?.cause ?? 'It is a rehearsal.',
+const flags = computed(() =>
+  run.data.value ? flagsOf(run.data.value, plate.data.value?.events ?? []) : [],
 )
-const story = computed(() => {
-  const begun = run.data.value?.begun_at ?? 0
-  const moves = (run.data.value?.transitions ?? []).map((t) => ({ ...t, who: '' }))
-  const noted = (run.data.value?.notes ?? []).map((n) => ({
-    at: new Date((begun + n.at_s) * 1000).toISOString(),
-    state: '',
-    cause: n.text,
-    who: n.who,
-  }))
-  return [...moves, ...noted].sort((a, b) => Date.parse(a.at) - Date.parse(b.at))
-})
 const input = computed<PlateInput | null>(() => {
   if (!plate.data.value || !run.data.value) return null
   return {
@@ -152,8 +118,8 @@ const input = computed<PlateInput | null>(() => {
     plate: plate.data.value,
     profile: run.data.value.outline.profile,
     levels: levels.value,
-    comfort: boundary('comfort'),
-    saturation: boundary('saturation'),
+    comfort: boundaryOf(notes.value, 'comfort'),
+    saturation: boundaryOf(notes.value, 'saturation'),
     goals: goals.value,
     flags: flags.value,
     aside: run.data.value.set_aside,
@@ -214,30 +180,8 @@ function compare() {
 const elapsed = computed(() =>
   Math.max(plate.data.value?.elapsed_s ?? 0, run.data.value?.elapsed_s ?? 0),
 )
-const knownSoFar = computed(() => {
-  const so = run.data.value?.living
-  if (!so) return 'Nothing is known yet: no level is over.'
-  if (!so.levels) return 'Nothing is known yet: no level was long enough to tell.'
-  const pencil = so.notes.some((note) => !note.settled)
-  return `So far, by ${counted(so.levels, 'level')} to ${clock(so.at_s)}${
-    pencil ? '; what is grey a further level may still change' : ''
-  }.`
-})
-/** Why there is nothing to draw. */
-const nothing = computed(() => {
-  if (live.value) return 'No request has been completed yet.'
-  const gone = run.data.value?.goes.seconds
-  return gone && new Date(gone) < new Date()
-    ? 'What it measured is gone: its system does not keep seconds any longer. The findings stand.'
-    : 'This run recorded nothing.'
-})
 const level = computed(() => levels.value.find((l) => l.number === selected.value))
 
-/** What a flag on the plate has room for: the first sentence, cut. */
-function inShort(text: string) {
-  const first = (text.split(/[.:]/)[0] ?? '').replace(/ within .*/, '')
-  return first.length > 20 ? `${first.slice(0, 19)}…` : first
-}
 function show({ rows, at, low, high }: Schemas['Evidence']) {
   hovered.value = { rows, low: low ?? at ?? null, high: high ?? at ?? null }
 }
@@ -299,46 +243,9 @@ useShortcuts([
       class="min-w-0 space-y-5 lg:sticky lg:top-4 lg:order-2 lg:max-h-[calc(100vh-2rem)] lg:self-start lg:overflow-y-auto"
       aria-label="Findings"
     >
-      <header class="space-y-1">
-        <h1 class="break-words">
-          <RouterLink :to="`/experiments/${run.data.value.experiment_id}`" class="text-ink">{{
-            run.data.value.experiment
-          }}</RouterLink>
-        </h1>
-        <p class="flex flex-wrap items-baseline gap-x-3">
-          <span>Run {{ id }}</span>
-          <RunState
-            :state="run.data.value.state"
-            :simulated="run.data.value.simulated"
-            :seeded="run.data.value.seeded"
-            data-testid="run-state"
-          />
-          <span class="label">{{ when(run.data.value.queued_at) }}</span>
-        </p>
-        <p v-if="run.data.value.turn" class="break-words">
-          The turn of {{ run.data.value.turn
-          }}<template v-if="run.data.value.series_id"
-            >:
-            <RouterLink :to="`/series/${run.data.value.series_id}`"
-              >candidates in turns</RouterLink
-            ></template
-          >.
-        </p>
+      <Head :run="run.data.value">
         <Problem v-if="run.isError.value" :error="run.error.value" />
-      </header>
-
-      <p v-if="run.data.value.seeded" class="border-l-2 border-ochre pl-3" role="note">
-        Made by the practice twin in virtual time, before it came with the product: an example to
-        read, of a season that never was.
-      </p>
-      <p v-else-if="run.data.value.simulated" class="border-l-2 border-ochre pl-3" role="note">
-        {{ playedAgainst }} Nothing was sent and nothing measured: it shows what a run would look
-        like and how surely it could tell.
-        <RouterLink :to="`/experiments/${run.data.value.experiment_id}`"
-          >Start the experiment</RouterLink
-        >
-        for a real one.
-      </p>
+      </Head>
 
       <Underway
         v-if="live"
@@ -359,7 +266,7 @@ useShortcuts([
       </div>
 
       <section v-if="live && run.data.value.begun_at" class="space-y-3" data-testid="living">
-        <p class="label" role="status">{{ knownSoFar }}</p>
+        <p class="label" role="status">{{ knownSoFar(run.data.value.living) }}</p>
         <Notes
           v-if="run.data.value.living"
           :notes="run.data.value.living.notes"
@@ -480,7 +387,7 @@ useShortcuts([
         @point="pointed = $event"
       />
       <p v-else class="py-16 text-center text-ink-2" role="status">
-        {{ nothing }}
+        {{ whyNothing(run.data.value) }}
       </p>
       <Overview
         v-if="stretch && whole.data.value?.t.length"
@@ -559,21 +466,7 @@ useShortcuts([
         :live="following"
       />
       <RunMeters :run="run.data.value" :events="plate.data.value?.events ?? []" />
-      <details class="mt-2">
-        <summary class="label cursor-pointer">History of this run</summary>
-        <ul class="mt-2 space-y-1">
-          <li v-for="t in story" :key="t.at + t.cause" class="break-words">
-            <RunState v-if="t.state" :state="t.state" />
-            <span class="label mx-1">{{ new Date(t.at).toLocaleTimeString() }}</span>
-            {{ t.cause }}
-            <span v-if="t.who && t.who !== 'the plan'" class="label">{{ t.who }}</span>
-          </li>
-        </ul>
-        <p v-for="g in run.data.value.generators" :key="g.name" class="label mt-1 break-words">
-          Generator {{ g.name }}<template v-if="g.label"> on {{ g.label }}</template
-          >: {{ g.state }}{{ g.reason ? `, ${g.reason}` : '' }}
-        </p>
-      </details>
+      <History :run="run.data.value" />
     </div>
   </div>
 </template>

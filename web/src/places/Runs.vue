@@ -95,7 +95,7 @@ function older() {
               </td>
               <td><LoadSketch :load="run.load" /></td>
               <td class="break-words">
-                <RouterLink :to="`/series/${run.series_id}`">Candidates in turns</RouterLink>,
+                <RouterLink :to="`/series/${run.series_id}`">In turns</RouterLink>,
                 {{ turns.length }} of them here.
                 <button
                   type="button"

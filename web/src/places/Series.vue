@@ -19,10 +19,12 @@ import Sentence from '@/ui/Sentence.vue'
 import { counted, given, loadFigure, users, when } from '@/ui/format'
 import Ladder from './run/Ladder.vue'
 import { heldAt } from './series/again'
+import Scaled from './series/Scaled.vue'
 import Summary from './series/Summary.vue'
 import Turns from './series/Turns.vue'
 
-/** Candidates that take turns: who is better, block by block; what each is; and every turn. */
+/** What takes turns. Candidates: who is better, block by block, and what each is. What is scaled: how far adding brings
+ * something. And every turn. */
 const props = defineProps<{ id: number }>()
 const router = useRouter()
 const series = useSeries(() => props.id)
@@ -32,7 +34,7 @@ const create = useCreateExperiment()
 const told = computed(() => series.data.value)
 const findings = useSeriesFindings(
   () => props.id,
-  () => told.value?.over,
+  () => (told.value?.scaled ? undefined : told.value?.over),
 )
 const found = computed(() => findings.data.value)
 
@@ -60,6 +62,7 @@ const choices = (line: Between) =>
 const atMost = (share: number) => `${Number((100 * share).toPrecision(3))} %`
 const going = computed(() => told.value?.state === 'going')
 const under = computed(() => told.value?.lines.find((line) => !line.over))
+const round = computed(() => (told.value?.scaled ? 'round' : 'block'))
 const progress = computed(() => {
   const line = under.value
   if (!told.value || !line) return ''
@@ -73,7 +76,7 @@ const progress = computed(() => {
     told.value.left_s === null
       ? ''
       : ` About ${given(Math.round(told.value.left_s / 60) * 60 || 60)} are left.`
-  return `Turn ${line.number} of ${told.value.turns}, block ${line.block} of ${told.value.blocks}: ${who} ${state}.${left}`
+  return `Turn ${line.number} of ${told.value.turns}, ${round.value} ${line.block} of ${told.value.blocks}: ${who} ${state}.${left}`
 })
 const bearable = computed(() => {
   const one = found.value?.bearable
@@ -106,7 +109,7 @@ async function again() {
     <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
       <h1>
         <RouterLink :to="`/experiments/${told.experiment_id}`">{{ told.experiment }}</RouterLink>:
-        candidates in turns
+        {{ told.scaled ? 'scaled' : 'candidates in turns' }}
       </h1>
       <RunState :state="told.state === 'going' ? 'running' : told.state" :seeded="told.seeded" />
       <span class="label"
@@ -115,7 +118,8 @@ async function again() {
     </header>
     <div class="grid gap-6 lg:grid-cols-[2fr_1fr]">
       <div class="min-w-0 space-y-6">
-        <Loading v-if="findings.isPending.value" what="what the turns tell" />
+        <Scaled v-if="told.scaled" :series="told" />
+        <Loading v-else-if="findings.isPending.value" what="what the turns tell" />
         <Problem v-else-if="findings.isError.value" :error="findings.error.value" />
         <template v-else-if="found">
           <p class="text-[18px]" data-testid="sentence"><Sentence :text="found.sentence" /></p>
@@ -182,7 +186,7 @@ async function again() {
             {{ told.stopping ? 'Stopping …' : 'Stop taking turns' }}
           </Action>
           <p v-if="told.stopping" class="label">
-            The turn under way ends gracefully; what ends its candidate is done.
+            The turn under way ends gracefully; then the system is brought back.
           </p>
           <Problem v-if="stop.isError.value" :error="stop.error.value" />
         </section>
@@ -208,7 +212,12 @@ async function again() {
           <Problem v-if="create.isError.value" :error="create.error.value" />
           <Problem v-if="start.isError.value" :error="start.error.value" />
         </section>
-        <p class="label">
+        <p v-if="told.scaled" class="label">
+          {{ told.scaled.charAt(0).toUpperCase() + told.scaled.slice(1) }}: in each round every
+          value has its turn, in an order drawn at random, so that what drifts meanwhile is the same
+          for all.
+        </p>
+        <p v-else class="label">
           In each block every candidate has its turn, in an order drawn at random, so that what
           drifts meanwhile is the same for all. What is under {{ atMost(told.matters) }} counts as
           no difference.

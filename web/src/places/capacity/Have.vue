@@ -14,6 +14,14 @@ const change = (now: number, planned: number | null | undefined) =>
     : planned > now
       ? ` (+${planned - now})`
       : ` (−${now - planned})`
+/** What it comes to for whom it is there. */
+const each = computed(() => {
+  const { per_month: month, per_hour: hour, peak, unit, currency } = props.answer
+  if (month == null || hour == null || !(peak > 0)) return ''
+  return unit === 'users'
+    ? `${figure(month / peak)} ${currency} for each of ${loadFigure(peak)} users`
+    : `${figure(hour / 3.6 / peak)} ${currency} for 1,000 steps at the peak`
+})
 </script>
 
 <template>
@@ -88,7 +96,7 @@ const change = (now: number, planned: number | null | undefined) =>
               <strong>{{ cost(answer.per_hour) }}</strong>
             </td>
             <td colspan="4" class="py-1.5 text-ink-2">
-              {{ figure(answer.per_month) }} {{ answer.currency }} a month
+              {{ figure(answer.per_month) }} {{ answer.currency }} a month, {{ each }}
             </td>
           </tr>
         </tfoot>

@@ -78,6 +78,19 @@ export interface DueDoc {
   values?: Record<string, string | number>
 }
 
+export type ScaledDoc =
+  string | number | { value?: string | number; amount?: number; type?: Record<string, unknown> }
+export interface ScalingDoc {
+  of?: string
+  component?: string
+  change?: string
+  also?: Record<string, string | number>
+  values?: ScaledDoc[]
+  rounds?: number
+  back?: string | number
+  load_grows?: boolean
+}
+
 export interface PlanDoc {
   name?: string
   question?: string
@@ -96,6 +109,7 @@ export interface PlanDoc {
   generators?: { when_lost?: string; price_per_hour?: number | string }
   timeline?: DueDoc[]
   candidates?: CandidatesDoc
+  scaling?: ScalingDoc
 }
 
 /** The fields of a plan in the order in which people write them. */
@@ -118,6 +132,7 @@ export const ORDER = [
   'error_limit',
   'timeline',
   'candidates',
+  'scaling',
 ]
 
 export interface PlanText {

@@ -5,7 +5,7 @@ import Action from '@/ui/Action.vue'
 import Choice from '@/ui/Choice.vue'
 import Problem from '@/ui/Problem.vue'
 import Sentence from '@/ui/Sentence.vue'
-import { clock, seconds } from '@/ui/format'
+import { clock, seconds, users } from '@/ui/format'
 import { useRole } from '@/ui/role'
 import { useShortcuts } from '@/ui/shortcuts'
 
@@ -183,6 +183,12 @@ useShortcuts([{ keys: 'C', says: 'Change the system', act: () => void begin() }]
             </button>
           </template>
           · {{ one.who }}
+        </p>
+        <p v-if="one.many" class="text-[13.5px]">
+          <RouterLink :to="`/runs/${run}/changes/${one.id}`"
+            >How soon
+            {{ one.many === 1 ? 'it was' : `the ${users(one.many)} were` }} ready</RouterLink
+          >
         </p>
         <p v-if="one.fault" class="text-[13.5px] break-words text-brick">{{ one.fault }}</p>
         <p v-if="one.sentence" class="text-[13.5px]"><Sentence :text="one.sentence" /></p>

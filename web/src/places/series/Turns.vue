@@ -4,7 +4,7 @@ import type { SeriesDetail } from '@/api/series'
 import RunState from '@/ui/RunState.vue'
 import { seconds } from '@/ui/format'
 
-/** Every turn in the order in which they are taken, block by block. */
+/** Every turn in the order in which they are taken, block by block, or round by round. */
 const props = defineProps<{ series: SeriesDetail }>()
 const blocks = computed(() =>
   Array.from({ length: props.series.blocks }, (_, i) => ({
@@ -24,8 +24,8 @@ const story = (turn: Turn) =>
       <table data-testid="turns">
         <thead>
           <tr>
-            <th>Block</th>
-            <th>Candidate</th>
+            <th>{{ series.scaled ? 'Round' : 'Block' }}</th>
+            <th>{{ series.scaled ? 'Value' : 'Candidate' }}</th>
             <th>Run</th>
             <th>Under load after</th>
             <th class="w-1/2">What was done</th>

@@ -23,6 +23,11 @@ function setReady(change: ChangeDoc, ask: unknown) {
   const text = String(ask ?? '').trim()
   change.ready = text ? { ...change.ready, ask: text } : undefined
 }
+function setProbe(change: ChangeDoc, part: 'ask' | 'every' | 'within', typed: unknown) {
+  const text = String(typed ?? '').trim()
+  if (part === 'ask') change.probe = text ? { ...change.probe, ask: text } : undefined
+  else if (change.probe) change.probe = { ...change.probe, [part]: text || undefined }
+}
 const WORDS = { component: '{{component}}', count: '{{count}}', body: '{"instances": {{count}}}' }
 const path = (i: number, rest: string) => `operations.changes[${i}].${rest}`
 </script>
@@ -76,6 +81,35 @@ const path = (i: number, rest: string) => `operations.changes[${i}].${rest}`
           @update:model-value="setReady(change, $event)"
           @done="emit('done')"
         />
+        <Field
+          :model-value="change.probe?.ask"
+          label="Each of many is asked after at"
+          mono
+          placeholder="/components/{{component}}/instances/{{number}}/ready"
+          :fault="faultAt(path(i, 'probe.ask')) ?? faultAt(path(i, 'probe'))"
+          @update:model-value="setProbe(change, 'ask', $event)"
+          @done="emit('done')"
+        />
+        <div v-if="change.probe" class="grid grid-cols-2 gap-x-3">
+          <Field
+            :model-value="change.probe.every"
+            label="Every"
+            mono
+            placeholder="1 s"
+            :fault="faultAt(path(i, 'probe.every'))"
+            @update:model-value="setProbe(change, 'every', $event)"
+            @done="emit('done')"
+          />
+          <Field
+            :model-value="change.probe.within"
+            label="For at most"
+            mono
+            placeholder="10 min"
+            :fault="faultAt(path(i, 'probe.within'))"
+            @update:model-value="setProbe(change, 'within', $event)"
+            @done="emit('done')"
+          />
+        </div>
       </div>
       <div class="flex flex-wrap items-center gap-3 sm:col-span-2">
         <label v-if="signs || change.does.signed" class="flex items-center gap-2">

@@ -35,6 +35,7 @@ export interface ChangeDoc {
   name: string
   does: { call: string; body?: string; signed?: boolean; headers?: Record<string, string> }
   ready?: { ask: string; every?: string; within?: string } | undefined
+  probe?: { ask: string; every?: string; within?: string; first?: number } | undefined
 }
 
 export interface OperationsDoc {
