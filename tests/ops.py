@@ -14,6 +14,8 @@ class Ops:
     def __init__(self) -> None:
         self.asked: list[tuple[str, str, dict[str, str], bytes]] = []
         self.status, self.ready_after, self.drips = 200, 0, False
+        self.up: dict[str, float] = {}
+        """From when on a path is answered with 200 (monotonic s), and with 503 before."""
         ops = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -24,6 +26,8 @@ class Ops:
                 if self.path == "/ready":
                     ops.ready_after -= 1
                     status = 200 if ops.ready_after < 0 else 503
+                if self.path in ops.up:
+                    status = 200 if time.monotonic() >= ops.up[self.path] else 503
                 if self.path == "/moved":
                     status = 302
                 self.send_response(status)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, StorageState, expect
 
 from stonekettle.door.postgres import free_port
 from tests.e2e import installation as house
@@ -31,16 +31,30 @@ def chromium() -> Iterator[Browser]:
         yield found
 
 
+@pytest.fixture(scope="package")
+def signed_in(chromium: Browser, installed: Installation) -> StorageState:
+    """What the browser of somebody keeps who has signed in."""
+    context = chromium.new_context(base_url=installed.url)
+    house.sign_in(context.new_page(), installed)
+    state = context.storage_state()
+    context.close()
+    return state
+
+
 @pytest.fixture
-def page(chromium: Browser, installed: Installation) -> Iterator[Page]:
+def page(chromium: Browser, installed: Installation, signed_in: StorageState) -> Iterator[Page]:
     context = chromium.new_context(
-        viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=installed.url
+        viewport={"width": 1280, "height": 800},
+        accept_downloads=True,
+        base_url=installed.url,
+        storage_state=signed_in,
     )
     page = context.new_page()
     problems: list[str] = []
     page.on("pageerror", lambda error: problems.append(str(error)))
     page.on("console", lambda said: problems.append(said.text) if "Content Security Policy" in said.text else None)
-    house.sign_in(page, installed)
+    page.goto(installed.url)
+    page.get_by_role("heading", name="Experiments").wait_for()
     yield page
     context.close()
     assert problems == []

@@ -96,16 +96,11 @@ def shoot_capacity(page: Page, installed: Installation) -> None:
     shoot(page, "capacity")
 
 
-def shoot_people(page: Page, installed: Installation) -> None:
-    """Who may come in."""
-    page.goto(f"{installed.url}/people")
-    for note, role in (("Anna of the ferries", "planner"), ("The harbour office", "reader")):
-        page.get_by_label("For whom").fill(note)
-        page.get_by_label("As", exact=True).select_option(role)
-        page.get_by_role("button", name="Make a link").click()
-        page.get_by_role("button", name=f"Withdraw the invitation of {note}").wait_for()
-    page.reload()
-    shoot(page, "people")
+def shoot_scaling(page: Page, installed: Installation) -> None:
+    """What more of a component brought, and what gives out then."""
+    page.goto(f"{installed.url}/series/2")
+    page.get_by_test_id("others").wait_for()
+    shoot(page, "scaling")
 
 
 def shoot_targets(page: Page, installed: Installation) -> None:
@@ -163,7 +158,7 @@ def main(data: Path, port: int) -> None:
         shoot_run(page, installed)
         shoot_documents(page, installed, chromium, data)
         shoot_capacity(page, installed)
-        shoot_people(page, installed)
+        shoot_scaling(page, installed)
         shoot_targets(page, installed)
         for place in ("experiments", "runs"):
             page.goto(f"{installed.url}/{place}")

@@ -19,7 +19,7 @@ def test_who_was_faster_is_read_block_by_block(page: Page) -> None:
     """The season's pair, from its experiment."""
     page.get_by_role("link", name="Two planners", exact=True).click()
     expect(page.get_by_role("button", name="Start 10 turns")).to_be_visible()
-    page.get_by_role("region", name="Candidates in turns").get_by_role("link").first.click()
+    page.get_by_role("region", name="In turns").get_by_role("link").first.click()
     expect(page.get_by_role("heading", name="candidates in turns")).to_be_visible()
     expect(page.get_by_test_id("sentence")).to_contain_text(
         re.compile(r"planner 3\.4 against planner 3\.3: Faster: Trip search .* planner CPU per step .* goes with it")
@@ -42,7 +42,7 @@ def test_who_was_faster_is_read_block_by_block(page: Page) -> None:
 def test_they_are_tried_again_at_a_load_that_all_can_carry(page: Page) -> None:
     """One click: a copy that holds it, under way."""
     page.get_by_role("link", name="Two planners", exact=True).click()
-    page.get_by_role("region", name="Candidates in turns").get_by_role("link").last.click()
+    page.get_by_role("region", name="In turns").get_by_role("link").last.click()
     page.get_by_role("button", name="Again at 220 users").click()
     expect(page.get_by_role("heading", name="Two planners at 220 users: candidates in turns")).to_be_visible()
     expect(page.get_by_test_id("progress")).to_contain_text("Turn 1 of 10")

@@ -32,6 +32,8 @@ def test_a_plan_says_until_when_what_is_there_is_enough_and_what_it_takes(page: 
     plate = page.get_by_test_id("capacity-plate")
     expect(plate.get_by_role("img")).to_have_attribute("aria-label", re.compile("ledger as it is now suffices for"))
     expect(plate.get_by_test_id("ceiling").filter(has_text="ledger, planned")).to_be_visible()
+    have = page.get_by_test_id("have")
+    expect(have).to_contain_text(re.compile(r"EUR a month, [\d.]+ EUR for each of 552 users"))
     before = planned(page, "ledger")
     assert before > 1
 

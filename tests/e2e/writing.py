@@ -77,11 +77,11 @@ def then(page: Page, verb: str) -> None:
 
 def rehearsed(page: Page) -> int:
     """The number of the demo's rehearsal, of *Quick look*; before it come the runs of its season."""
-    runs = page.request.get("/api/runs?before=40").json()["runs"]
+    runs = page.request.get("/api/runs?before=46").json()["runs"]
     return min(run["id"] for run in runs if run["simulated"] and not run["seeded"])
 
 
 def season(page: Page, experiment: str) -> list[int]:
     """The numbers of an experiment's runs in the demo's season."""
-    runs = page.request.get("/api/runs?before=40").json()["runs"]
+    runs = page.request.get("/api/runs?before=46").json()["runs"]
     return sorted(run["id"] for run in runs if run["seeded"] and run["experiment"] == experiment)

@@ -28,8 +28,8 @@ QUICK = [
     "--ignore=tests/server/test_malformed.py",
 ]
 """What neither makes real load nor needs a browser, but for the thousands of malformed requests."""
-SIDE_BY_SIDE = ["-n", "2", "--dist", "loadfile", "--no-loadscope-reorder"]
-"""Two processes, the tests of a file always in the same one: what makes real load mostly waits."""
+SIDE_BY_SIDE = ["-n", "3", "--dist", "loadfile", "--no-loadscope-reorder"]
+"""Three processes, the tests of a file always in the same one: what makes real load mostly waits."""
 
 
 def test(arguments: list[str]) -> int:
