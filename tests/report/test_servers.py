@@ -69,15 +69,21 @@ def test_of_a_run_that_saturated_the_resource_that_limits_is_at_its_end(found: A
 
 
 def test_where_nothing_is_claimed_of_the_system_no_server_is_judged(found: Analysis) -> None:
-    assert isinstance(found.limiting, LimitingResource)
-    assert note(replace(found, limiting=replace(found.limiting, cause="generator"))) is None
     assert note(replace(found, limiting=Declined(Reason.GENERATOR))) is None
     assert note(with_evidence(found)) is None
 
 
+def test_where_the_generators_were_short_of_load_it_says_of_which_load_it_tells(found: Analysis) -> None:
+    assert isinstance(found.limiting, LimitingResource)
+    told = note(replace(found, limiting=replace(found.limiting, cause="generator")))
+    assert told is not None
+    assert "which was less than ordered" in told.text
+    assert "less than ordered" not in note(found).text
+
+
 def test_processes_that_take_the_cpu_stand_with_their_server(found: Analysis) -> None:
     analysis = with_evidence(found, resource("ledger.cpu", 0.99, 380.0), resource("gateway.cpu", 0.2))
-    told = note(analysis, {"ledger": [("postgres", 3.14159), ("a`b", 0.05)]})
+    told = note(analysis, {"ledger": [("postgres", 3.14159), ("back`up", 0.05)]})
     assert told is not None
-    assert told.details[0].endswith("full from 380 users. Cores by process: `postgres` 3.14, `ab` 0.0500")
+    assert told.details[0].endswith("full from 380 users. Cores by process: `postgres` 3.14, `backup` 0.0500")
     assert "Cores" not in told.details[1]

@@ -19,9 +19,9 @@ MOST_NAMED = 3
 
 def note(analysis: Analysis, processes: Processes | None = None) -> Note | None:
     """The checklist, with the ``processes`` that take the processors where they are known; None where nothing was
-    metered, or nothing about the system is claimed."""
+    metered, or the measurements contradict each other."""
     found = analysis.limiting
-    if isinstance(found, Declined) or found.cause == "generator" or not found.evidence:
+    if isinstance(found, Declined) or not found.evidence:
         return None
     servers: dict[str, list[ResourceEvidence]] = {}
     for resource in found.evidence:
@@ -35,7 +35,7 @@ def note(analysis: Analysis, processes: Processes | None = None) -> Note | None:
         kind="servers",
         grade=worst,
         title=_title(graded),
-        text="At the highest throughput, or beyond it where it falls; each of its resources under Evidence.",
+        text=_SHORT_OF_LOAD if found.cause == "generator" else _AT_THE_TOP,
         details=tuple(
             _line(component, grade, servers[component], analysis.load_kind)
             + _taking((processes or {}).get(component, ()))
@@ -44,6 +44,12 @@ def note(analysis: Analysis, processes: Processes | None = None) -> Note | None:
         evidence=Evidence(rows=tuple(f"resource:{e.key}" for e in found.evidence if _of(e) != "holds")),
     )
 
+
+_AT_THE_TOP = "At the highest throughput, or beyond it where it falls; each of its resources under Evidence."
+_SHORT_OF_LOAD = (
+    "At the highest throughput that the generators brought about, which was less than ordered: how busy each was "
+    "with that, not how it bears more."
+)
 
 _ORDER: tuple[Grade, ...] = ("holds", "strained", "saturated")
 _GLYPH = {"holds": "○", "strained": "◐", "saturated": "●"}
