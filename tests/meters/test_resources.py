@@ -56,6 +56,21 @@ def test_time_by_mode_counts_what_is_not_idle(make_system: Make) -> None:
     np.testing.assert_allclose(found.utilisation, [0.5, 0.5])
 
 
+def test_time_that_a_host_takes_from_a_machine_and_that_counts_as_idle_too_is_no_work(make_system: Make) -> None:
+    """Two cores, a second of each: 0.4 s worked, 1.6 s idle, and 1.2 s of them counted as taken besides."""
+    found = only(
+        make_system(),
+        samples("host_cpu_busy_seconds", [0, 1.6, 3.2], "counter"),
+        samples("host_cpu_cores", [2, 2, 2]),
+        *(
+            samples("host_cpu_mode_seconds", [0, each, 2 * each], "counter", mode=mode)
+            for mode, each in (("user", 0.4), ("steal", 1.2), ("idle", 1.5), ("iowait", 0.1))
+        ),
+    )
+    assert found.servers == 2
+    np.testing.assert_allclose(found.utilisation, [0.2, 0.2])
+
+
 def test_the_instance_type_gives_the_capacity(make_system: Make) -> None:
     system = make_system(instance_type={"vcpus": 2, "memory": "1 GB"})
     found = resources.series(

@@ -33,6 +33,7 @@ from tests.conftest import steady_run
 
 ROOT = Path(__file__).parents[2]
 HOLD_S = 20
+CORES, TICKS = os.cpu_count() or 1, os.sysconf("SC_CLK_TCK")
 NGINX = """
 daemon off; worker_processes 1; pid {folder}/nginx.pid; error_log {folder}/error.log;
 events {{ worker_connections 768; }}
@@ -55,8 +56,7 @@ class Watch:
 
     def __init__(self) -> None:
         self.times: list[float] = []
-        self.busy: list[float] = []
-        self.all: list[float] = []
+        self.idle: list[float] = []
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._look, daemon=True)
 
@@ -72,16 +72,12 @@ class Watch:
         while not self._stop.wait(0.2):
             spent = list(map(int, Path("/proc/stat").read_text().split("\n")[0].split()[1:9]))
             self.times.append(time.time())
-            self.busy.append(sum(spent) - spent[3] - spent[4])
-            self.all.append(sum(spent))
+            self.idle.append((spent[3] + spent[4]) / TICKS)
 
     def share(self, start: float, end: float) -> float:
         """The machine's busy share between two moments."""
-        busy, everything = (
-            np.interp(end, self.times, column) - np.interp(start, self.times, column)
-            for column in (self.busy, self.all)
-        )
-        return float(busy / everything)
+        idle = np.interp(end, self.times, self.idle) - np.interp(start, self.times, self.idle)
+        return 1 - float(idle) / ((end - start) * CORES)
 
 
 class Terminal(io.StringIO):

@@ -30,9 +30,14 @@ class _Rule:
 
 _BUSY_MODES = ("user", "nice", "system", "irq", "softirq", "steal", "guest", "guest_nice", "interrupt")
 _RULES = (
+    # What is neither idle nor waiting for a disk is work. A virtual machine may count time that its host took as
+    # idle too, so what was idle tells more than what was not.
+    _Rule(
+        "cpu", "cpu", "cpu_mode_seconds", capacity_metric="cpu_cores", waiting_metric="run_queue_waiting",
+        direction="free", unit="s", without={"mode": _BUSY_MODES},
+    ),
     _Rule("cpu", "cpu", "cpu_busy_seconds", capacity_metric="cpu_cores", waiting_metric="run_queue_waiting", unit="s"),
     _Rule("cpu", "cpu", "cpu_seconds", capacity_metric="cpu_cores", unit="s"),
-    # Time by mode: what is neither idle nor waiting for a disk is work.
     _Rule(
         "cpu", "cpu", "node_cpu_seconds", capacity_from="series", direction="free", unit="s",
         without={"mode": _BUSY_MODES},
