@@ -69,12 +69,24 @@ def test_a_live_look_reads_no_more_in_a_long_run(
     assert not any("histograms" in query["sql"] for query in queries.captured_queries)
 
 
+def test_a_look_that_came_too_early_reads_no_seconds(
+    client: Client, make_run: MakeRun, django_assert_max_num_queries: Any
+) -> None:
+    run = make_run(60, state="running", begun_at=2.0)
+    whole = client.get(f"/api/runs/{run.pk}/plate").json()
+    with django_assert_max_num_queries(4) as queries:
+        early = client.get(f"/api/runs/{run.pk}/plate?after={whole['sequence']}&bin_s=1&has={whole['of']}").json()
+    assert (early["whole"], early["start"], early["of"]) == (False, [], whole["of"])
+    assert not any("figures" in query["sql"] or "values" in query["sql"] for query in queries.captured_queries)
+
+
 def test_what_is_shown_is_chosen_anew_every_ten_seconds(client: Client, make_run: MakeRun) -> None:
     run = make_run(25, state="running", begun_at=3.0)
     goal = run.goals[0].selection
     (other,) = {"step:0", "step:1"} - {goal}
     for rows in (run.seconds, run.meter_seconds):
         rows.update(sequence=F("second"))
+    Run.objects.filter(pk=run.pk).update(sequence=24)
 
     def look(after: int) -> dict[str, Any]:
         window = f"after={after}&bin_s=1&has={other}"

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { api, body, type Schemas } from './client'
 
-const LOOK_MS = 2_000
+const LOOK_MS = 4_000
 export const NOW = ['now']
 
 export function useNow() {

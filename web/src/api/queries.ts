@@ -8,7 +8,7 @@ import { Pace } from './pace'
 
 const LIVE_MS = 1_000
 /** What is told of a live run beside its measurements; that there is something new is heard with its plate at once. */
-const DETAIL_MS = 15_000
+const DETAIL_MS = 60_000
 
 export function useMe() {
   return useQuery({ queryKey: ['me'], queryFn: () => body(api.GET('/api/me')), staleTime: 30_000 })

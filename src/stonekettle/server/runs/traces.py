@@ -50,7 +50,8 @@ def keep(system: System, body: bytes, content_type: str, encoding: str) -> int:
     rows: list[Trace] = []
     for number, traces in by_run.items():
         run = runs[number]
-        below, whole, each = _make_room(run), _kept_whole(run), traced_each(run.plan)
+        users = {named[trace][1] for _, trace in traces}
+        below, whole, each = _make_room(run), _kept_whole(run, users), traced_each(run.plan)
         for chance, trace in heapq.nsmallest(MOST_AT_ONCE, traces):
             of = named[trace][1:]
             by_chance = chance < below and (run.ended_at is None or records.is_traced(*of[:2], each))
@@ -155,8 +156,12 @@ def last_told(system: System) -> float | None:
     return None if newest is None else float(newest)
 
 
-def _kept_whole(run: Run) -> set[Request]:
-    return set(KeptRequest.objects.filter(run=run).values_list("user", "visit", "step"))
+def _kept_whole(run: Run, users: Iterable[int] | None = None) -> set[Request]:
+    """The requests kept whole, of all or of these users."""
+    kept = KeptRequest.objects.filter(run=run)
+    if users is not None:
+        kept = kept.filter(user__in=users)
+    return set(kept.values_list("user", "visit", "step"))
 
 
 def _together(told: QuerySet[Trace]) -> dict[Request, list[PushedSpan]]:
