@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from stonekettle.core.anomalies import BLOCK_S, Anomalies, Block, block_of
+from stonekettle.core.anomalies import BLOCK_S, Anomalies, Block, block_of, mostly_of
 from stonekettle.core.notices import Notice
 
 LEVELS = (20.0, 40.0, 60.0, 80.0, 100.0, 120.0)
@@ -175,3 +175,14 @@ def test_a_block_leaves_out_what_is_not_known() -> None:
     anomalies = Anomalies(2)
     anomalies.hear(block)
     assert anomalies.notices == []
+
+
+def test_an_instance_is_named_where_most_of_it_is_its_own() -> None:
+    before = {"a": 0.4, "b": 0.4, "c": 0.4}
+    assert mostly_of(before, {"a": 0.4, "b": 0.7, "c": 0.4}, 0.25) == "b"
+    assert mostly_of(before, {"a": 0.5, "b": 0.5, "c": 0.5}, 0.25) == ""
+    # Twice the load, which explains twice the work: what is more than that is of one.
+    assert mostly_of(before, {"a": 0.8, "b": 0.8, "c": 1.0}, 0.2 / 2.4) == "c"
+    assert mostly_of({"a": 0.4}, {"a": 0.8}, 1.0) == ""
+    assert mostly_of(before, {"d": 0.8, "e": 0.2}, 1.0) == ""
+    assert mostly_of({}, {}, 1.0) == ""

@@ -152,8 +152,9 @@ def test_a_rule_on_a_resource_stands_where_its_meter_does(client: Client, make_r
     assert stands["value"] == pytest.approx(0.5 / 0.8, rel=0.01)
 
 
-def metered(run: Run, first: int, last: int, *, busy: float, memory: float = 0.4, grows: float = 0.0) -> None:
-    """What the ledger's page told in these seconds: so many busy cores of four, and a share of its memory."""
+def metered(run: Run, first: int, last: int, *busy: float, memory: float = 0.4, grows: float = 0.0) -> None:
+    """What the ledger's instances told in these seconds, of which two of four cores were busy until the 60th: so many
+    busy cores of each, and a share of its memory."""
     catalogue = Catalogue()
     names = {
         "cpu_seconds": "counter",
@@ -161,23 +162,28 @@ def metered(run: Run, first: int, last: int, *, busy: float, memory: float = 0.4
         "memory_used_bytes": "gauge",
         "memory_limit_bytes": "gauge",
     }
-    cpu, cores, used, limit = (
-        Source("ledger", "ledger:1", f"quillport_{name}", (), kind) for name, kind in names.items()
-    )
+    instances = [
+        [Source("ledger", f"ledger:{number}", f"quillport_{name}", (), kind) for name, kind in names.items()]
+        for number in range(1, len(busy) + 1)
+    ]
     if first == 0:
         MeterSeries.objects.filter(run=run).delete()
         MeterScrape.objects.filter(run=run).delete()
-    begun = {0: 0.0, 60: 120.0}[first]
+    begun = {0: 0.0, 60: 120.0}[first] / len(busy)
     data.store(
         run.pk,
         [
             catalogue.batch(
                 t,
                 [
-                    (cpu, t, begun + busy * (t - first)),
-                    (cores, t, 4.0),
-                    (used, t, 1e9 * (memory + grows * (t - first))),
-                    (limit, t, 1e9),
+                    read
+                    for (cpu, cores, used, limit), each in zip(instances, busy, strict=True)
+                    for read in (
+                        (cpu, t, begun + each * (t - first)),
+                        (cores, t, 4.0 / len(busy)),
+                        (used, t, 1e9 * (memory + grows * (t - first))),
+                        (limit, t, 1e9),
+                    )
                 ],
             )
             for t in range(first if first == 0 else first + 1, last + 1)
@@ -186,14 +192,32 @@ def metered(run: Run, first: int, last: int, *, busy: float, memory: float = 0.4
     metering.Reader(run.pk).look()
 
 
+@pytest.mark.parametrize(
+    ("busy", "where"),
+    [((1.8, 1.2), ", mostly at ledger:1"), ((1.5, 1.5), ""), ((1.1, 1.9), ", mostly at ledger:2")],
+)
+def test_the_instance_that_does_most_of_what_is_unusual_is_named(
+    client: Client, run: Run, busy: tuple[float, float], where: str
+) -> None:
+    watch = Noticing(run.pk)
+    told(run, 0, 60)
+    metered(run, 0, 60, 1.0, 1.0)
+    watch.look()
+    told(run, 60, 120)
+    metered(run, 60, 120, *busy)
+    watch.look()
+    (cost,) = noticed(client, run)
+    assert cost["text"] == f"ledger CPU works 50 % more than the steps done explain{where}"
+
+
 def test_what_is_unusual_in_a_resource_is_told_in_its_row(client: Client, run: Run) -> None:
     watch = Noticing(run.pk)
     told(run, 0, 60)
-    metered(run, 0, 60, busy=2.0)
+    metered(run, 0, 60, 2.0)
     watch.look()
     assert noticed(client, run) == []
     told(run, 60, 120)
-    metered(run, 60, 120, busy=3.6, grows=0.002)
+    metered(run, 60, 120, 3.6, grows=0.002)
     watch.look()
     found = {one["kind"]: one for one in noticed(client, run)}
     cost, memory = found["cost"], found["memory"]

@@ -8,8 +8,13 @@ from typing import Any
 import pytest
 from django.test import Client
 
+from stonekettle.core.analysis import Analysis
+from stonekettle.core.objectives import ComfortLimit
+from stonekettle.core.saturation import Saturation
+from stonekettle.report import numbers as n
 from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
+from stonekettle.server.runs import played, plays
 from stonekettle.server.runs.models import Run
 from stonekettle.server.systems import rules as systems
 from tests.server.acting import TESTS
@@ -31,7 +36,8 @@ def short(planner: Any) -> Experiment:
 def test_a_rehearsal_is_a_run_that_says_what_it_is(client: Client, short: Experiment) -> None:
     run = client.get(f"/api/runs/{rehearse(client, short)['id']}").json()
     assert (run["state"], run["simulated"], run["result"]["simulated"]) == ("finished", True, True)
-    assert run["transitions"][0]["cause"] == "Played in virtual time against a simulation of the practice system."
+    cause = run["transitions"][0]["cause"]
+    assert cause.startswith("Played in virtual time against a simulation of the practice system. It is the middle one")
     assert run["result"]["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
     assert client.get("/api/runs").json()["runs"][0]["simulated"]
     assert client.get("/api/experiments").json()[0]["last_run_simulated"]
@@ -39,6 +45,32 @@ def test_a_rehearsal_is_a_run_that_says_what_it_is(client: Client, short: Experi
     assert len(plate["start"]) == 84
     (deed,) = client.get(f"/api/deeds?kind=run&object_id={run['id']}").json()["deeds"]
     assert deed["did"] == "rehearsed"
+
+
+def test_of_three_plays_the_middle_one_is_kept_and_how_far_they_lie_apart_is_told(
+    client: Client, short: Experiment, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    found: list[Analysis] = []
+    read = plays.read
+    monkeypatch.setattr(plays, "read", lambda plan, played: found.append(read(plan, played)) or found[-1])
+    run = client.get(f"/api/runs/{rehearse(client, short)['id']}").json()
+    loads = [one.saturation.load.value for one in found if isinstance(one.saturation, Saturation)]
+    limits = [one.comfort.load.value for one in found if isinstance(one.comfort, ComfortLimit)]
+    assert len(set(loads)) == len(set(limits)) == 3
+    kept = run["result"]["findings"]
+    # What is kept is read once more from what was stored of it, in which times are rounded.
+    assert min(limits, key=lambda limit: abs(limit - kept["comfort"]["load"]["value"])) == sorted(limits)[1]
+    assert run["transitions"][0]["cause"].endswith(
+        f"the middle one of 3 plays, each with its own chance: they found comfort limits from {n.amount(min(limits))} "
+        f"to {n.amount(max(limits))} users and saturation from {n.amount(min(loads))} to {n.amount(max(loads))} users."
+    )
+    assert client.get(f"/api/runs/{rehearse(client, short)['id']}").json()["result"]["findings"] != kept
+
+
+def test_one_of_many_steps_is_played_once(client: Client, short: Experiment, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(played, "MOST_STEPS_AGAIN", 100)
+    run = client.get(f"/api/runs/{rehearse(client, short)['id']}").json()
+    assert run["transitions"][0]["cause"] == "Played in virtual time against a simulation of the practice system."
 
 
 def test_a_real_run_may_go_on_meanwhile(client: Client, short: Experiment) -> None:
@@ -54,13 +86,13 @@ def test_a_system_nothing_is_known_of_is_refused_with_what_to_do(client: Client,
 
 def test_what_a_run_measured_makes_the_twin(client: Client, short: Experiment, planner: Any) -> None:
     """A run elsewhere that found demands; rehearsals of other experiments of that place are played against them."""
-    played = Run.objects.get(pk=rehearse(client, short)["id"])
+    first = Run.objects.get(pk=rehearse(client, short)["id"])
     other = experiments.create(TESTS, ELSEWHERE)
-    measured = {**played.result, "simulated": False}  # as if it had been measured there
-    Run.objects.filter(pk=played.pk).update(simulated=False, target="http://127.0.0.1:9", result=measured)
+    measured = {**first.result, "simulated": False}  # as if it had been measured there
+    Run.objects.filter(pk=first.pk).update(simulated=False, target="http://127.0.0.1:9", result=measured)
     found = rehearse(client, other)["id"]
     run = client.get(f"/api/runs/{found}").json()
-    assert f"the service demands that run {played.pk} measured" in run["transitions"][0]["cause"]
+    assert f"the service demands that run {first.pk} measured" in run["transitions"][0]["cause"]
     assert run["result"]["findings"]["limiting"]["resource"]["key"] == "ledger.cpu"
 
 

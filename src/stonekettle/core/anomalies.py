@@ -53,6 +53,8 @@ LEAST_GROWTH = 0.004
 """Memory must have grown by such a share of its limit."""
 EACH = 0.005
 """What a user or a request may need of a memory, as a share of all: a deviation."""
+MOSTLY = 0.6
+"""An instance that does so much of what is unusual is named."""
 GIVEN_BACK = 0.3
 """Growth is over when such a share of it has been given back."""
 
@@ -312,6 +314,20 @@ def block_of(
             memory[key] = float(utilisation[known].mean())
     means = {name: float(series.mean()) for name, series in load.items()}
     return Block(at_s, completed.mean(axis=0), busy=busy, servers=servers, memory=memory, **means)
+
+
+def mostly_of(before: Mapping[str, float], since: Mapping[str, float], value: float) -> str:
+    """The instance that does most of what a resource works more than is explained, empty where it is no single one:
+    ``before`` and ``since`` are how busy each was, the same work shared in the same way, and ``value`` is the excess as
+    a share of what was foretold."""
+    there = before.keys() & since.keys()
+    was, now = (sum(busy[name] for name in there) for busy in (before, since))
+    if len(there) < 2 or was <= 0:
+        return ""
+    foretold = now / (1 + value)
+    excess = {name: since[name] - before[name] * foretold / was for name in there}
+    most = max(sorted(there), key=lambda name: excess[name])
+    return most if excess[most] >= MOSTLY * (now - foretold) else ""
 
 
 class Anomalies:

@@ -26,7 +26,7 @@ EASED = 0.9
 @dataclass(frozen=True)
 class Notice:
     """A condition that held from ``since_s`` on, to ``until_s`` (None: it still does). ``value`` is the worst share so
-    far."""
+    far; ``where`` the instance that it is of, if it is mostly of one."""
 
     kind: Kind
     subject: str
@@ -34,6 +34,7 @@ class Notice:
     until_s: int | None
     value: float
     limit: float
+    where: str = ""
 
 
 class Condition:

@@ -20,9 +20,9 @@ def row(kind: Kind, subject: str) -> str:
     return ROWS.get(kind, f"resource:{subject}")
 
 
-def text(kind: Kind, subject: str, value: float, limit: float) -> str:
+def text(kind: Kind, subject: str, value: float, limit: float, where: str = "") -> str:
     """A notice in a sentence; ``value`` is the worst so far. Of memory it is the growth a second, and ``limit`` what is
-    in use by now."""
+    in use by now. ``where`` is the instance that it is mostly of, if any."""
     share, named = n.percent(value), resource_text(subject).replace("`", "")
     if kind == "objective":
         return f"{subject} does not hold: {share} took longer"
@@ -33,7 +33,8 @@ def text(kind: Kind, subject: str, value: float, limit: float) -> str:
     if kind == "blur":
         return f"The generators were late with {share} of the users"
     if kind == "cost":
-        return f"{named} works {share} more than the steps done explain"
+        mostly = f", mostly at {where}" if where else ""
+        return f"{named} works {share} more than the steps done explain{mostly}"
     if kind == "memory":
         full_s = 10.0 * round((1 - limit) / value / 10) if value > 0 else 0.0
         growth = f"{n.percent(60 * value)} of all a minute, more than the load explains"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any, cast
 
 from django.db import transaction
-from django.db.models import F, Max
+from django.db.models import F, Max, OuterRef, Subquery
 
 from stonekettle.core.run_data import ResourceSeries, RunData
 from stonekettle.core.stalls import Requests
@@ -23,9 +23,17 @@ from stonekettle.server.runs import bundling
 from stonekettle.server.runs.models import MeterScrape, MeterSeries, MetricsFile, Run, RunSecond
 from stonekettle.server.systems import pushes
 
+SECONDS_STORED = Subquery(
+    RunSecond.objects.filter(run=OuterRef("pk"), every=1).order_by("-second").values(seconds=F("second") + 1)[:1]
+)
+"""For a look at a run that asks for it ``stored`` together with the run."""
+
 
 def seconds_stored(run: Run) -> int:
     """How many seconds are known of a run."""
+    stored: int | None = vars(run).get("stored")
+    if stored is not None:
+        return stored
     if run.seeded:  # its seconds stand in wider rows alone
         last = RunSecond.objects.filter(run=run).aggregate(last=Max(F("second") + F("every")))["last"]
         return int(last or 0)

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from stonekettle.core import analysis
 from stonekettle.core.analysis import Analysis
 from stonekettle.core.load import LoadKind
-from stonekettle.core.objectives import ComfortLimit
-from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Estimate
 from stonekettle.engine import rehearsal
-from stonekettle.plan import document
 from stonekettle.plan.models import Plan
 from stonekettle.plan.quantities import format_duration
 from stonekettle.plan.stretching import stretched
@@ -17,7 +13,7 @@ from stonekettle.report import findings
 from stonekettle.report import numbers as n
 from stonekettle.server.access.roles import Actor, Role
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import played
+from stonekettle.server.runs import played, plays
 from stonekettle.server.runs.models import Run
 from stonekettle.server.runs.twins import twin_for
 
@@ -45,14 +41,7 @@ def ask(actor: Actor, run: Run, tell: played.Tell) -> str:
         tell=lambda second: tell("Playing it with longer levels", min(length, round(second)), length),
     )
     tell("Reading what it would find", length, length)
-    found = analysis.analyse(
-        again.twin.collected(),
-        again.ordered,
-        document.core_objectives(plan),
-        plan.error_limit,
-        [again.twin.requests()],
-        promised=document.throughput_goals(plan),
-    )
+    found = plays.read(plan, again)
     return words(plan, longer, findings.read(told), found)
 
 
@@ -63,13 +52,13 @@ def words(plan: Plan, longer: Plan, before: Analysis, after: Analysis) -> str:
     parts = [
         _known(name, now, then, kind)
         for name, now, then in (
-            ("the comfort limit", _comfort(before), _comfort(after)),
-            ("saturation", _saturation(before), _saturation(after)),
+            ("the comfort limit", plays.comfort_of(before), plays.comfort_of(after)),
+            ("saturation", plays.saturation_of(before), plays.saturation_of(after)),
         )
         if now is not None or then is not None
     ]
     told = f"a run would tell {', and '.join(parts)}" if parts else "a run would find no limit either"
-    return f"With everything twice as long ({long} in all, instead of {short}) {told}. Each was played once."
+    return f"With everything twice as long ({long} in all, instead of {short}) {told}. The longer one was played once."
 
 
 def _levels(plan: Plan) -> str:
@@ -81,14 +70,6 @@ def _levels(plan: Plan) -> str:
 def _clock(seconds: float) -> str:
     minutes, rest = divmod(round(seconds), 60)
     return " ".join([*([f"{minutes} min"] if minutes else []), *([f"{rest} s"] if rest or not minutes else [])])
-
-
-def _comfort(found: Analysis) -> Estimate | None:
-    return found.comfort.load if isinstance(found.comfort, ComfortLimit) else None
-
-
-def _saturation(found: Analysis) -> Estimate | None:
-    return found.saturation.load if isinstance(found.saturation, Saturation) else None
 
 
 def _known(name: str, now: Estimate | None, then: Estimate | None, kind: LoadKind) -> str:

@@ -262,7 +262,7 @@ class Noticing(Beside):
             self._kept[key] = one
             told = {
                 "until_s": one.until_s,
-                "text": text(one.kind, one.subject, one.value, one.limit),
+                "text": text(one.kind, one.subject, one.value, one.limit, one.where),
                 "row": row(one.kind, one.subject),
             }
             RunNotice.objects.update_or_create(

@@ -6,7 +6,7 @@ are marked as simulated wherever they appear.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
@@ -14,6 +14,7 @@ import numpy as np
 from django.db import transaction
 from django.utils import timezone
 
+from stonekettle.core.analysis import Analysis
 from stonekettle.core.run_data import ResourceSeries
 from stonekettle.core.types import FloatArray
 from stonekettle.engine import orderbook, records, rehearsal
@@ -33,7 +34,7 @@ from stonekettle.server.experiments import rules as experiments
 from stonekettle.server.experiments.models import Experiment
 from stonekettle.server.feeds.models import FeedFile
 from stonekettle.server.problems import Conflict
-from stonekettle.server.runs import analysing, data
+from stonekettle.server.runs import analysing, data, plays
 from stonekettle.server.runs.models import Generator, GeneratorSecond, Run, RunNote, RunOrder, Transition
 from stonekettle.server.runs.rules import target_of
 from stonekettle.server.runs.twins import TwinSystem, twin_for
@@ -45,6 +46,8 @@ RUN_QUEUE = 6.0
 """So many others wait for the processors of one that is too busy."""
 MOST_STEPS = 2_000_000
 """So many steps are played at most: about as many as a minute takes."""
+PLAYS, MOST_STEPS_AGAIN = 3, 60_000
+"""So often one is played whose steps are not more than this; one of more tells enough by itself, and takes longer."""
 _METRICS = {
     "cpu": ("cpu_seconds", "counter", "cpu_cores"),
     "disk": ("disk_busy_seconds", "counter", "disk_devices"),
@@ -93,31 +96,40 @@ def rehearse(actor: Actor, experiment: Experiment, tell: Tell = _silent) -> Run:
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you rehearse it.")
     plan = document.with_files(experiments.current_plan(experiment), FeedFile.text_of)
-    check_length(plan)
+    times = PLAYS if check_length(plan) <= MOST_STEPS_AGAIN else 1
     system = twin_for(plan, experiment)
-    length = round(plan.planned.duration_s)
-    tell("Playing it in virtual time", 0, length)
     before = Run.objects.filter(revision__experiment=experiment, simulated=True).count()
-    played = rehearsal.rehearse(
-        plan,
-        system.config,
-        system.journeys,
-        seed=before + 1,  # each has its own chance, and can be had again
-        tell=lambda second: tell("Playing it in virtual time", min(length, round(second)), length),
-    )
-    tell("Reading what it would find", length, length)
-    return _rehearsed(actor, experiment, plan, system, played)
+    # Each has its own chance, and can be had again.
+    seeds = range(before * PLAYS + 1, before * PLAYS + 1 + times)
+    played, found = zip(*_plays(plan, system, seeds, tell), strict=True)
+    tell("Reading what it would find", 1, 1)
+    return _rehearsed(actor, experiment, plan, system, played[plays.middle(found)], plays.words(found))
+
+
+def _plays(plan: Plan, system: TwinSystem, seeds: Sequence[int], tell: Tell) -> Iterator[tuple[Rehearsed, Analysis]]:
+    """What came of each play, and what is found in it."""
+    length = round(plan.planned.duration_s)
+    for place, seed in enumerate(seeds):
+
+        def passed(second: float, before: int = place * length) -> None:
+            tell("Playing it in virtual time", before + min(length, round(second)), len(seeds) * length)
+
+        passed(0)
+        played = rehearsal.rehearse(plan, system.config, system.journeys, seed=seed, tell=passed)
+        yield played, plays.read(plan, played)
 
 
 @act("rehearsed", Role.PLANNER)
-def _rehearsed(account: Account, experiment: Experiment, plan: Plan, system: TwinSystem, played: Rehearsed) -> Run:
-    run = _kept(experiment, plan, system, played, timezone.now(), account.actor)
+def _rehearsed(
+    account: Account, experiment: Experiment, plan: Plan, system: TwinSystem, played: Rehearsed, beside: str
+) -> Run:
+    run = _kept(experiment, plan, system, played, timezone.now(), account.actor, beside=beside)
     account.about("run", run.pk, experiment.name, note=f"against {system.words}")
     return run
 
 
-def check_length(plan: Plan) -> None:
-    """Refuse what would take long: each step is played."""
+def check_length(plan: Plan) -> float:
+    """About how many steps are played. Raises :class:`Conflict` where that would take long."""
     steps = 0.0
     for group in plan.people:
         count, think_s = plan.round_of(group)
@@ -130,6 +142,7 @@ def check_length(plan: Plan) -> None:
             f"It would take some {steps:.2g} steps to play, and at most {MOST_STEPS:g} are. Rehearse a copy of it with "
             "shorter levels: what limits it is the same."
         )
+    return steps
 
 
 @transaction.atomic
@@ -141,8 +154,9 @@ def _kept(
     begun: datetime,
     actor: Actor | None,
     overdue: float = 0.0,
+    beside: str = "",
 ) -> Run:
-    """The rehearsal as a run, with its findings."""
+    """The rehearsal as a run, with its findings; ``beside`` tells of other plays of it."""
     run = Run(
         revision=experiment.current,
         system=experiment.system,
@@ -157,16 +171,16 @@ def _kept(
     )
     run.save()
     Run.objects.filter(pk=run.pk).update(queued_at=begun)
-    _tell_story(run, begun, system, played)
+    _tell_story(run, begun, system, played, beside)
     _store_seconds(run, plan, played, overdue)
     _store_samples(run, system, played)
     analysing.analyse(run, state=run.state, cause=run.cause)
     return run
 
 
-def _tell_story(run: Run, begun: datetime, system: TwinSystem, played: Rehearsed) -> None:
+def _tell_story(run: Run, begun: datetime, system: TwinSystem, played: Rehearsed, beside: str) -> None:
     moves = [(at_s, move.state, move.cause) for at_s, move in played.moves]
-    moves[0] = (0.0, RunState.RUNNING, f"Played in virtual time against {system.words}.")
+    moves[0] = (0.0, RunState.RUNNING, f"Played in virtual time against {system.words}.{beside}")
     for at_s, state, cause in (*moves, (moves[-1][0], played.end.state, played.end.cause)):
         made = Transition.objects.create(run=run, state=state.value, cause=cause)
         Transition.objects.filter(pk=made.pk).update(at=begun + timedelta(seconds=at_s))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import defaultdict, deque
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
-from stonekettle.core.anomalies import BLOCK_S, Anomalies, block_of
+from stonekettle.core.anomalies import BLOCK_S, Anomalies, block_of, mostly_of
 from stonekettle.core.notices import Notice
 from stonekettle.core.types import FloatArray
 from stonekettle.engine.seconds import Layout
@@ -34,11 +36,16 @@ class Unusual:
             "in_flight": layout.load("in_flight"),
         }
         self._anomalies = Anomalies(len(self._done))
+        self._instances: dict[str, deque[tuple[int, Mapping[str, float]]]] = defaultdict(
+            lambda: deque(maxlen=MOST_BLOCKS)
+        )
+        """By resource, block by block, how busy each of its instances was."""
+        self._where: dict[tuple[str, int], str] = {}
         self._next = 0
 
     @property
     def notices(self) -> Sequence[Notice]:
-        return self._anomalies.notices
+        return [replace(one, where=self._where.get((one.subject, one.since_s), "")) for one in self._anomalies.notices]
 
     def look(self, run: Run) -> None:
         """Hear the blocks that are complete by now."""
@@ -61,6 +68,11 @@ class Unusual:
             for row, about in columns["rows"].items()
             if (row, "capacity") in places
         ]
+        instances = [
+            (row.removeprefix("resource:"), label, place)
+            for (row, part), place in places.items()
+            if (label := metering.instance_of(row, part)) is not None
+        ]
         for first in range(0, end - begin, BLOCK_S):
             own = slice(first, first + BLOCK_S)
             unknown = [key for key, _, busy, _ in resources if np.isfinite(meters[own, busy]).sum() <= BLOCK_S / 2]
@@ -79,6 +91,23 @@ class Unusual:
                 )
             )
 
+            each: dict[str, dict[str, float]] = defaultdict(dict)
+            for key, label, place in instances:
+                if np.isfinite(meters[own, place]).any():
+                    each[key][label] = float(np.nanmean(meters[own, place]))
+            for key, busy in each.items():
+                self._instances[key].append((begin + first, busy))
+            self._place()
+
+    def _place(self) -> None:
+        """At which instance it is what still lasts, as far as it is at one."""
+        for one in self._anomalies.notices:
+            if one.kind == "cost" and one.until_s is None:
+                told = self._instances[one.subject]
+                before = _mean([busy for at_s, busy in told if at_s < one.since_s])
+                since = _mean([busy for at_s, busy in told if at_s >= one.since_s])
+                self._where[one.subject, one.since_s] = mostly_of(before, since, one.value)
+
     def _figures(self, run: Run, begin: int, end: int) -> FloatArray:
         """The figures of each of these seconds, NaN where none is stored."""
         rows = RunSecond.objects.filter(run=run, every=1, second__gte=begin, second__lt=end)
@@ -86,3 +115,9 @@ class Unusual:
         for second, packed in rows.values_list("second", "figures"):
             table[second - begin] = self._layout.table([bytes(packed)])[0]
         return table
+
+
+def _mean(blocks: Sequence[Mapping[str, float]]) -> dict[str, float]:
+    """How busy those were on the mean that are told of in all of these blocks."""
+    there = set.intersection(*(set(block) for block in blocks)) if blocks else set()
+    return {name: float(np.mean([block[name] for block in blocks])) for name in there}

@@ -73,7 +73,8 @@ class LivePlate(plates.Plate):
 @router.get("/runs/{run_id}/plate", response=LivePlate)
 def get_plate(request: HttpRequest, run_id: int, window: Query[plates.Window]) -> HttpResponse:
     """What was measured, as columns over time: what was written since the page looked last, or everything."""
-    run = get_object_or_404(Run.objects.select_related("system").only(*LOOKED_AT), pk=run_id)
+    looked_at = Run.objects.select_related("system").only(*LOOKED_AT).annotate(stored=data.SECONDS_STORED)
+    run = get_object_or_404(looked_at, pk=run_id)
     if run.run_state in ENDED:
         metering.add_pins(run)
     stored = data.seconds_stored(run)
