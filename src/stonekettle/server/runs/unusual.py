@@ -36,10 +36,7 @@ class Unusual:
             "in_flight": layout.load("in_flight"),
         }
         self._anomalies = Anomalies(len(self._done))
-        self._instances: dict[str, deque[tuple[int, Mapping[str, float]]]] = defaultdict(
-            lambda: deque(maxlen=MOST_BLOCKS)
-        )
-        """By resource, block by block, how busy each of its instances was."""
+        self._instances = _Instances()
         self._where: dict[tuple[str, int], str] = {}
         self._next = 0
 
@@ -68,11 +65,6 @@ class Unusual:
             for row, about in columns["rows"].items()
             if (row, "capacity") in places
         ]
-        instances = [
-            (row.removeprefix("resource:"), label, place)
-            for (row, part), place in places.items()
-            if (label := metering.instance_of(row, part)) is not None
-        ]
         for first in range(0, end - begin, BLOCK_S):
             own = slice(first, first + BLOCK_S)
             unknown = [key for key, _, busy, _ in resources if np.isfinite(meters[own, busy]).sum() <= BLOCK_S / 2]
@@ -90,23 +82,10 @@ class Unusual:
                     [(key, kind, meters[own, busy], meters[own, servers]) for key, kind, busy, servers in resources],
                 )
             )
-
-            each: dict[str, dict[str, float]] = defaultdict(dict)
-            for key, label, place in instances:
-                if np.isfinite(meters[own, place]).any():
-                    each[key][label] = float(np.nanmean(meters[own, place]))
-            for key, busy in each.items():
-                self._instances[key].append((begin + first, busy))
-            self._place()
-
-    def _place(self) -> None:
-        """At which instance it is what still lasts, as far as it is at one."""
-        for one in self._anomalies.notices:
-            if one.kind == "cost" and one.until_s is None:
-                told = self._instances[one.subject]
-                before = _mean([busy for at_s, busy in told if at_s < one.since_s])
-                since = _mean([busy for at_s, busy in told if at_s >= one.since_s])
-                self._where[one.subject, one.since_s] = mostly_of(before, since, one.value)
+            self._instances.hear(begin + first, places, meters[own])
+            for one in self._anomalies.notices:
+                if one.kind == "cost" and one.until_s is None:
+                    self._where[one.subject, one.since_s] = self._instances.mostly(one)
 
     def _figures(self, run: Run, begin: int, end: int) -> FloatArray:
         """The figures of each of these seconds, NaN where none is stored."""
@@ -117,7 +96,31 @@ class Unusual:
         return table
 
 
-def _mean(blocks: Sequence[Mapping[str, float]]) -> dict[str, float]:
-    """How busy those were on the mean that are told of in all of these blocks."""
-    there = set.intersection(*(set(block) for block in blocks)) if blocks else set()
-    return {name: float(np.mean([block[name] for block in blocks])) for name in there}
+class _Instances:
+    """By resource, block by block, how busy each of its instances was."""
+
+    def __init__(self) -> None:
+        self._told: dict[str, deque[tuple[int, dict[str, float]]]] = defaultdict(lambda: deque(maxlen=MOST_BLOCKS))
+
+    def hear(self, at_s: int, places: Mapping[tuple[str, str], int], meters: FloatArray) -> None:
+        """A block's seconds, shape (BLOCK_S, columns), with the place of each row's part among the columns."""
+        busy: dict[str, dict[str, float]] = defaultdict(dict)
+        for (row, part), place in places.items():
+            label = metering.instance_of(row, part)
+            if label is not None and np.isfinite(meters[:, place]).any():
+                busy[row.removeprefix("resource:")][label] = float(np.nanmean(meters[:, place]))
+        for key, each in busy.items():
+            self._told[key].append((at_s, each))
+
+    def mostly(self, notice: Notice) -> str:
+        """The one that it is mostly of, by blocks that tell of all there are now; empty where it is no single one."""
+        told = self._told[notice.subject]
+        names = told[-1][1].keys() if told else ()
+        before, since = (
+            [busy for at_s, busy in told if (at_s >= notice.since_s) is after and busy.keys() >= set(names)]
+            for after in (False, True)
+        )
+        if not before or not since:
+            return ""
+        was, now = ({name: float(np.mean([busy[name] for busy in part])) for name in names} for part in (before, since))
+        return mostly_of(was, now, notice.value)
