@@ -73,6 +73,14 @@ def test_a_few_populations_are_solved_as_all_of_them(think_s: float, stations: l
     assert between == pytest.approx(exact.throughput[15:17].mean(), rel=1e-9)
 
 
+@pytest.mark.parametrize(("think_s", "most"), [(0.0, 900), (2.0, 900), (30.0, 60_000)])
+def test_populations_that_are_worked_together_are_as_each_by_itself(think_s: float, most: float) -> None:
+    stations = [Station.servers(f"{k}", 0.001 * (1 + k % 7), 1 + k % 5) for k in range(12)]
+    users = np.random.default_rng(3).permutation(np.concatenate([[0.5, 1.0, 1.5], np.geomspace(2, most, 60)]))
+    each = [float(throughput_at(stations, think_s, np.array([n]))[0]) for n in users]
+    assert throughput_at(stations, think_s, users) == pytest.approx(each, rel=1e-9)
+
+
 def test_tens_of_thousands_of_users_are_solved_too() -> None:
     stations = [Station.servers("a", 0.02, 40), Station.servers("b", 0.5, 1200)]
     below, beyond = throughput_at(stations, 10.0, np.array([15_000.0, 40_000.0]))

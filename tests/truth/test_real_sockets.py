@@ -50,6 +50,10 @@ def test_the_limit_is_named_and_placed(cases: Mapping[str, Case], name: str) -> 
     assert case.run.code in (run.MET, run.BROKEN), found["verdict"]
     assert found["findings"]["limiting"]["resource"]["key"] == EXPECTED[name]
     point = found["findings"]["saturation"]
+    if point["status"] == "blurred":
+        # The host took so much away that no point is claimed: what is said instead holds.
+        assert point["reached"] < real.throughput_limit * 1.05
+        return
     assert point["status"] == "reached", found["verdict"]
     # Twenty seconds a level leave some users still gathering: the interval with a tenth to spare.
     assert point["load"]["low"] / 1.1 < real.users < point["load"]["high"] * 1.1

@@ -20,6 +20,10 @@ from scipy.special import gammaincc, gammaln, logsumexp, xlogy
 
 from stonekettle.core.types import CoreInputError, FloatArray
 
+NEAR = 30.0
+"""Populations are worked together that are no further apart than so many roots of the least of them: where throughput
+rises with every user, their factors are no further apart than by e to the NEAR²/8."""
+
 
 @dataclass(frozen=True)
 class Station:
@@ -76,33 +80,41 @@ def solve(stations: Sequence[Station], think_s: float, users: int) -> ClosedSolu
 def throughput_at(stations: Sequence[Station], think_s: float, users: FloatArray) -> FloatArray:
     """Throughput (1/s) at these numbers of users, between whole ones on a straight line; shape as ``users``.
 
-    The same solution as :func:`solve`, for a few populations of any size: each is worked in powers of about its own
-    throughput, so that nothing of weight overflows or vanishes, and a station is a recursive filter, since beyond
-    its last rate its factors are a geometric series. Takes time in proportion to users and servers.
+    The same solution as :func:`solve`, for populations of any size: those that are near each other are worked
+    together, in powers of about their throughput, so that nothing of weight overflows or vanishes, and a station is a
+    recursive filter, since beyond its last rate its factors are a geometric series. Takes time in proportion to users
+    and servers.
     """
     lone_s = think_s + sum(station.demand_s for station in stations)
     limit = min((station.limit for station in stations), default=math.inf)
-    found = [_throughput_at(stations, think_s, n, min(limit, max(n, 1.0) / lone_s)) for n in users.tolist()]
-    return np.array(found)
+    order = np.argsort(users, kind="stable")
+    found = np.empty(users.shape)
+    while order.size:
+        least = float(users[order[0]])
+        near = int(np.searchsorted(users[order], least + NEAR * math.sqrt(max(least, 1.0)), side="right"))
+        here, order = order[:near], order[near:]
+        middle = (least + float(users[here[-1]])) / 2
+        found[here] = _throughput_at(stations, think_s, users[here], min(limit, max(middle, 1.0) / lone_s))
+    return found
 
 
-def _throughput_at(stations: Sequence[Station], think_s: float, users: float, unit: float) -> float:
-    below = max(1, math.floor(users))
-    n = np.arange(below + 2)
+def _throughput_at(stations: Sequence[Station], think_s: float, users: FloatArray, unit: float) -> FloatArray:
+    below = np.maximum(1, np.floor(users).astype(np.int64))
+    n = np.arange(int(below.max()) + 2)
     if think_s > 0:
         factors = np.exp(xlogy(n, think_s * unit) - think_s * unit - gammaln(n + 1))
     else:
         factors = np.where(n == 0, 1.0, 0.0)
     for station in stations:
         # Of use but for a constant, so that hundreds of servers do not overflow.
-        inside = np.concatenate([[0.0], np.cumsum(np.log(unit / station.rates[: below + 1]))])
+        inside = np.concatenate([[0.0], np.cumsum(np.log(unit / station.rates[: n.size - 1]))])
         inside = np.exp(inside - inside.max())
         last = unit / station.rates[-1]
         fed = np.convolve(np.append(inside[0], inside[1:] - last * inside[:-1]), factors)[: factors.size]
         # What is fed plus the last one's part of the one before: a triangular system of two diagonals.
         factors = blas.dtbsv(1, np.array([[1.0], [-last]]).repeat(fed.size, axis=1), fed, lower=1)
-    at, after = (float(unit * factors[k - 1] / factors[k]) for k in (below, below + 1))
-    return users * at if users < 1 else at + (users - below) * (after - at)
+    at, after = (unit * factors[k - 1] / factors[k] for k in (below, below + 1))
+    return np.asarray(np.where(users < 1, users * at, at + (users - below) * (after - at)))
 
 
 def open_response_s(stations: Sequence[Station], rate: float) -> float:

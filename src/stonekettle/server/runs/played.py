@@ -47,7 +47,8 @@ RUN_QUEUE = 6.0
 MOST_STEPS = 2_000_000
 """So many steps are played at most: about as many as a minute takes."""
 PLAYS, MOST_STEPS_AGAIN = 3, 60_000
-"""So often one is played whose steps are not more than this; one of more tells enough by itself, and takes longer."""
+"""So often one is played whose steps are not more than this; one of more tells enough by itself, and takes longer. So
+does a search, which is read at each look."""
 _METRICS = {
     "cpu": ("cpu_seconds", "counter", "cpu_cores"),
     "disk": ("disk_busy_seconds", "counter", "disk_devices"),
@@ -96,7 +97,7 @@ def rehearse(actor: Actor, experiment: Experiment, tell: Tell = _silent) -> Run:
     if experiment.archived_at is not None:
         raise Conflict(f"{experiment.name} is archived. Bring it back before you rehearse it.")
     plan = document.with_files(experiments.current_plan(experiment), FeedFile.text_of)
-    times = PLAYS if check_length(plan) <= MOST_STEPS_AGAIN else 1
+    times = PLAYS if check_length(plan) <= MOST_STEPS_AGAIN and plan.search is None else 1
     system = twin_for(plan, experiment)
     before = Run.objects.filter(revision__experiment=experiment, simulated=True).count()
     # Each has its own chance, and can be had again.
