@@ -245,7 +245,7 @@ def test_what_is_on_its_way_when_the_run_ends_is_cut_off(known_server: KnownServ
     assert played.lasted < 2
 
 
-@pytest.mark.parametrize(("kept", "connections"), [("own", 80), ("kept", 10)])
+@pytest.mark.parametrize(("kept", "connections"), [("own", 80), ("kept", 40)])
 def test_who_arrives_has_connections_of_its_own_or_those_of_who_left_and_no_cookie_of_theirs(
     known_server: KnownServer, kept: str, connections: int
 ) -> None:
