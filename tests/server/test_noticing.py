@@ -106,6 +106,22 @@ def test_what_begins_is_told_and_what_ends_has_its_end(client: Client, run: Run)
     assert RunNotice.objects.count() == 1
 
 
+def test_what_only_becomes_worse_is_told_anew_now_and_then_and_at_the_end(client: Client, run: Run) -> None:
+    watch = Noticing(run.pk)
+    told(run, 0, 20)
+    stories, texts = set(), set()
+    for second in range(20, 60):
+        told(run, second, second + 1, overdue=0.2 * (second - 15))
+        watch.look()
+        stories.add(client.get(f"/api/runs/{run.pk}/plate").json()["story"])
+        texts |= {one["text"] for one in noticed(client, run)}
+    assert 4 <= len(texts) == len(stories) - 1 <= 9  # each second without that
+    watch.end()
+    (worst,) = noticed(client, run)
+    assert worst["text"] not in texts
+    assert worst["text"].startswith("The generators were late with 25 %")  # 7.5 of 30 users in the last ten seconds
+
+
 def test_load_that_is_not_there_lateness_errors_and_a_stop_rule_near(client: Client, run: Run) -> None:
     told(run, 0, 20)
     ordered(run, 20, 60)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Callable
 from typing import Self
 
 from django.db import connection
@@ -36,17 +37,24 @@ class Beside:
     def look(self) -> None:
         raise NotImplementedError
 
+    def end(self) -> None:
+        """What is left to be done after the last look."""
+
     def _run(self) -> None:
         took_s = 0.0
         try:
             while not self._over.wait(max(self.every_s, took_s * (1 / self.share - 1))):
                 began = time.monotonic()
-                try:
-                    self.look()
-                except AWAY:
-                    connection.close()
-                except Exception as error:
-                    fault(f"{self.about} of run {self.run_id}", error)
+                self._try(self.look)
                 took_s = time.monotonic() - began
+            self._try(self.end)
         finally:
             connection.close()
+
+    def _try(self, act: Callable[[], None]) -> None:
+        try:
+            act()
+        except AWAY:
+            connection.close()
+        except Exception as error:
+            fault(f"{self.about} of run {self.run_id}", error)

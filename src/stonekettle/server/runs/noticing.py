@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from ninja import Schema
@@ -32,6 +31,8 @@ LATE_S = 2
 """So many of the newest seconds may not be complete yet."""
 OLD_S = 15
 """What was heard before so many seconds is not *the last seconds* any more."""
+WORSE_S = 5
+"""What goes on and is only worse is told anew so often: each telling lets every page that watches read the run."""
 MOST = 200
 
 
@@ -230,7 +231,8 @@ class Noticing(Beside):
         self._conditions: Conditions | None = None
         self._unusual: Unusual | None = None
         self._to = -1
-        self._kept: dict[tuple[str, str, int], Notice] = {}
+        self._kept: dict[tuple[str, str, int], tuple[Notice, int]] = {}
+        """Each notice as it was kept last, and the second heard then."""
 
     def look(self) -> None:
         run = Run.objects.get(pk=self.run_id)
@@ -248,18 +250,31 @@ class Noticing(Beside):
                 self._conditions.hear_resources(busy, second)
         self._unusual = self._unusual or Unusual(run.layout)
         self._unusual.look(run)
-        self._keep(notice for condition in self._conditions.all for notice in condition.notices)
-        self._keep(self._unusual.notices)
+        self._keep(WORSE_S)
         if heard:
             stands = Standing(at_s=self._to, lines=self._conditions.standing)
             Run.objects.filter(pk=self.run_id).update(stands=stands.model_dump(mode="json"))
 
-    def _keep(self, notices: Iterable[Notice]) -> None:
-        for one in notices:
+    def end(self) -> None:
+        self._keep(0)
+
+    @property
+    def _notices(self) -> list[Notice]:
+        found = (
+            [notice for condition in self._conditions.all for notice in condition.notices] if self._conditions else []
+        )
+        return [*found, *(self._unusual.notices if self._unusual else ())]
+
+    def _keep(self, worse_s: int) -> None:
+        """Keep what is new since it was kept; what is only worse, once so many seconds have passed."""
+        for one in self._notices:
             key = (one.kind, one.subject, one.since_s)
-            if self._kept.get(key) == one:
+            kept, at = self._kept.get(key, (None, 0))
+            if kept == one or (
+                kept and replace(kept, value=one.value, limit=one.limit) == one and self._to - at < worse_s
+            ):
                 continue
-            self._kept[key] = one
+            self._kept[key] = one, self._to
             told = {
                 "until_s": one.until_s,
                 "text": text(one.kind, one.subject, one.value, one.limit, one.where),
