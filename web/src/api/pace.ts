@@ -1,15 +1,14 @@
 /** When to look next at something that is written once a second: soon after it is written, without knowing when that is.
  *
  * Each look comes a little earlier than the writing's own pace asks for, and the more so the longer all have found
- * something, until one comes before there is anything new; that one is made again a little later. So what is new waits
- * to be seen for a fraction of the pace, not half of it.
+ * something, until one comes before there is anything new, which costs next to nothing; that one is made again a little
+ * later, and then less and less soon. So what is new waits to be seen for a fraction of the pace, not half of it.
  */
 const EARLIER_MS = 8
 const MORE_EACH_MS = 2
 const MOST_EARLIER_MS = 150
-const AGAIN_MS = 150
-/** So many looks in vain, and nothing is being written. */
-const MOST_IN_VAIN = 4
+const AGAIN_MS = 80
+const LESS_SOON = 1.5
 const LEAST_MS = 100
 /** Nothing is known of when it is written: as if many had found something. */
 const UNKNOWN = 80
@@ -26,7 +25,7 @@ export class Pace {
     if (!news) {
       this.inVain += 1
       this.found = 0
-      return this.inVain < MOST_IN_VAIN ? AGAIN_MS : this.every
+      return Math.min(this.every, AGAIN_MS * LESS_SOON ** (this.inVain - 1))
     }
     // What was waited for longer was late itself: the next may come at its time again.
     this.found = this.inVain > 1 ? UNKNOWN : this.found + 1
