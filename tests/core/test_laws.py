@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from dataclasses import replace
 
 import numpy as np
@@ -11,6 +12,7 @@ from stonekettle.core import laws
 from stonekettle.core.distribution import Law
 from stonekettle.core.levels import measure
 from stonekettle.core.orders import PlannedLevel, as_planned
+from stonekettle.core.run_data import ResourceSeries
 from stonekettle.practice.twin import TwinJourney, TwinStep, simulate
 from stonekettle.practice.unfit import Blocked
 from tests.conftest import ROUTE, climb, one_server_system, steady_run, visits
@@ -172,3 +174,16 @@ def test_demand_is_the_same_whatever_instances_come_and_go() -> None:
     assert found.ceiling is not None
     assert always.ceiling is not None
     assert found.ceiling.value == pytest.approx(always.ceiling.value, rel=0.02)
+
+
+def test_what_steps_cost_is_told_also_where_the_throughput_never_changes() -> None:
+    """A system that has aged is judged by its highest loads alone, and those may all do the same work."""
+    busy = 0.5 + 0.02 * np.sin(np.arange(120.0))
+    ledger = ResourceSeries("ledger", "cpu", "cpu", np.full(120, 1.0), busy)
+    run = steady_run(seconds=120, resources=(ledger,))
+    levels = measure(run, [PlannedLevel(30 * k, 30 * k + 30, 100) for k in range(4)])
+    with warnings.catch_warnings(action="error"):
+        cost = laws.latest_demand(ledger, levels)
+    assert cost is not None
+    assert cost.demand_s.value == pytest.approx(0.5 / 50, rel=0.02)
+    assert cost.correlation == 0

@@ -214,12 +214,14 @@ class HistogramSeries:
             return np.zeros((blocks, BUCKETS))
         parts = self._parts(cells, int(marked[0]), int(marked[-1]) + 1)
         second, bucket, count = (
-            np.concatenate([column[part] for part in parts]) if parts else column[:0]
+            column[parts[0]] if len(parts) == 1 else np.concatenate([column[:0], *(column[part] for part in parts)])
             for column in (self.second, self.bucket, self.count)
         )
-        block = block_of_second[second]
-        chosen = block >= 0
-        flat = np.bincount(block[chosen] * BUCKETS + bucket[chosen], weights=count[chosen], minlength=blocks * BUCKETS)
+        if marked.size <= marked[-1] - marked[0]:  # seconds between them are of no block
+            chosen = block_of_second[second] >= 0
+            second, bucket, count = second[chosen], bucket[chosen], count[chosen]
+        place = bucket if blocks == 1 else block_of_second[second] * BUCKETS + bucket
+        flat = np.bincount(place, weights=count, minlength=blocks * BUCKETS)
         return np.asarray(flat.reshape(blocks, BUCKETS), dtype=np.float64)
 
     @cached_property

@@ -249,7 +249,7 @@ def _told(
     room = max(servers - background, 0.01 * servers) / slope
     relative = reach / slope + FORM_ERROR
     ceiling = Estimate(room, room / (1 + relative), room / max(1 - relative, 0.05))
-    correlation = float(np.corrcoef(x, u)[0, 1]) if np.ptp(u) > 0 else 0.0
+    correlation = float(np.corrcoef(x, u)[0, 1]) if np.ptp(u) > 0 and np.ptp(x) > 0 else 0.0
     return Demand(resource.key, servers, background / servers, cost, ceiling, correlation)
 
 
