@@ -54,7 +54,7 @@ def test_the_middle_is_by_the_comfort_limit_then_by_saturation(found: Found) -> 
 
 
 def test_what_all_of_them_found_is_told_with_how_far_apart_it_lies(found: Found) -> None:
-    begun = " It is the middle one of 3 plays, each with its own chance"
+    begun = "It is the middle one of 3 plays, each with its own chance"
     assert words([found(370, 390), found(352, 385), found(361, 380.4)]) == (
         f"{begun}: they found comfort limits from 352 to 370 users and saturation from 380 to 390 users."
     )

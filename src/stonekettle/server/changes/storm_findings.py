@@ -142,7 +142,8 @@ def of(change: SystemChange, against: int | None = None) -> StormFindings:
     going = change.state in (State.ASKED, State.ACCEPTED)
     after = _after(change)
     found = core.readiness(after)
-    other = next((one for one in _others(change) if one.pk == against), None)
+    others = _others(change)
+    other = next((one for one in others if one.pk == against), None)
     ratios = core.compared(_after(other), after) if other is not None else {}
     until = "" if going else _until(change)
     named = found.stragglers[:MOST_NAMED] if not going else ()
@@ -171,7 +172,7 @@ def of(change: SystemChange, against: int | None = None) -> StormFindings:
         missing=f"not {until or 'yet'}",
         strips=list(_strips(series, change, begin, end)),
         disks=[_disk(one, change, begin, end) for one in _busiest(list(disks.work(read, end)), begin, end)],
-        others=[_other(one) for one in _others(change)],
+        others=[_other(one) for one in others],
         against=other.pk if other is not None else None,
         apart=[Apart(share=share, ratio=one.value, low=one.low, high=one.high) for share, one in ratios.items()],
         apart_sentence=words.against(ratios, f"run {other.run_id}") if other is not None else "",
@@ -196,10 +197,9 @@ def _known(value: float) -> float | None:
 
 def _others(change: SystemChange) -> list[SystemChange]:
     """Other storms by the same change on systems of the same name, the newest first."""
-    alike = SystemChange.objects.filter(name=change.name).exclude(pk=change.pk).exclude(each=[])
-    own = alike.select_related("run").order_by("-pk")[: 2 * MOST_OTHERS]
-    system = change.run.plan.system.name
-    return [one for one in own if one.run.deleted_at is None and one.run.plan.system.name == system][:MOST_OTHERS]
+    alike = SystemChange.objects.filter(name=change.name, run__deleted_at=None).exclude(pk=change.pk).exclude(each=[])
+    own, system = alike.select_related("run").order_by("-pk")[: 2 * MOST_OTHERS], change.run.plan.system.name
+    return [one for one in own if one.run.plan.system.name == system][:MOST_OTHERS]
 
 
 def _other(change: SystemChange) -> OtherStorm:

@@ -181,7 +181,7 @@ def _kept(
 
 def _tell_story(run: Run, begun: datetime, system: TwinSystem, played: Rehearsed, beside: str) -> None:
     moves = [(at_s, move.state, move.cause) for at_s, move in played.moves]
-    moves[0] = (0.0, RunState.RUNNING, f"Played in virtual time against {system.words}.{beside}")
+    moves[0] = (0.0, RunState.RUNNING, f"Played in virtual time against {system.words}. {beside}".rstrip())
     for at_s, state, cause in (*moves, (moves[-1][0], played.end.state, played.end.cause)):
         made = Transition.objects.create(run=run, state=state.value, cause=cause)
         Transition.objects.filter(pk=made.pk).update(at=begun + timedelta(seconds=at_s))

@@ -45,7 +45,7 @@ def words(found: Sequence[Analysis]) -> str:
     limits, loads = _spread("comfort limits", found, comfort_of), _spread("saturation", found, saturation_of)
     told = " and ".join(one for one in (limits, loads) if one)
     spread = f": they found {told}" if told else ""
-    return f" It is the middle one of {len(found)} plays, each with its own chance{spread}."
+    return f"It is the middle one of {len(found)} plays, each with its own chance{spread}."
 
 
 def comfort_of(found: Analysis) -> Estimate | None:
