@@ -47,7 +47,7 @@ class Api:
         experiment = self.post("/experiments", source=text.replace("Quick look", f"Kill {time.time():.0f}") + more)
         return int(self.post(f"/experiments/{experiment['id']}/runs")["id"])
 
-    def wait(self, run: int, until: Callable[[dict[str, Any]], bool], limit_s: float = 60) -> dict[str, Any]:
+    def wait(self, run: int, until: Callable[[dict[str, Any]], bool], limit_s: float = 180) -> dict[str, Any]:
         give_up = time.monotonic() + limit_s
         while time.monotonic() < give_up:
             try:
@@ -83,7 +83,10 @@ def test_others_take_over_the_people_of_a_killed_generator(api: Api, page: Page,
     assert story[1].endswith("joined and takes its share.")
     assert rows(page, run) == ended["result"]["totals"]["requests"] > 0
     users = api.get(f"/runs/{run}/plate")["users"]
-    assert users[killed_s + 9 : killed_s + 17] == pytest.approx([20] * 8, abs=0.2)
+    # A busy machine notices the loss later, and nobody is ever there twice.
+    everybody = [t for t in range(killed_s + 3, len(users) - 8) if users[t : t + 8] == pytest.approx([20] * 8, abs=0.2)]
+    assert everybody, users
+    assert max(one or 0 for one in users) < 20.2
     page.goto(f"{installed.url}/runs/{run}")
     page.get_by_text("History of this run").click()
     expect(page.get_by_test_id("notices")).to_contain_text("Others take over its people.")

@@ -75,7 +75,7 @@ def test_connections_that_were_closed_are_not_counted(known_server: KnownServer)
 def test_load_ends_when_the_permit_does(known_server: KnownServer) -> None:
     told = allowance(known_server.url, until=time.time() + 1.0)
     played = Played(known_server.url, users=3, seconds=30, allowance=told)
-    assert played.lasted < 3
+    assert played.lasted < 15
 
 
 def test_a_smaller_share_holds_at_once() -> None:

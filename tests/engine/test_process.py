@@ -112,7 +112,7 @@ def test_a_halt_cuts_off_what_users_are_in(make_plan: Callable[..., Plan], known
     generator.halt()
     began = time.monotonic()
     ears.wait_for(Finished)
-    assert time.monotonic() - began < 5
+    assert time.monotonic() - began < 15
     sent = known_server.seen["/"]
     generator.close()
     assert known_server.seen["/"] == sent > 0
