@@ -74,10 +74,18 @@ def test_a_look_that_came_too_early_reads_no_seconds(
 ) -> None:
     run = make_run(60, state="running", begun_at=2.0)
     whole = client.get(f"/api/runs/{run.pk}/plate").json()
-    with django_assert_max_num_queries(4) as queries:
-        early = client.get(f"/api/runs/{run.pk}/plate?after={whole['sequence']}&bin_s=1&has={whole['of']}").json()
-    assert (early["whole"], early["start"], early["of"]) == (False, [], whole["of"])
+    cursor = f"after={whole['sequence']}&bin_s=1&has={whole['of']}"
+    with django_assert_max_num_queries(3) as queries:
+        early = client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()
+    assert (early["same"], early["whole"], early["start"], early["of"]) == (True, False, [], whole["of"])
+    assert {name for name, value in early.items() if value == []} >= {"resources", "pins", "users", "selections"}
     assert not any("figures" in query["sql"] or "values" in query["sql"] for query in queries.captured_queries)
+    # Not where something else is wanted by now.
+    for other in (f"{cursor}&of=all", cursor.replace("bin_s=1", "bin_s=10")):
+        found = client.get(f"/api/runs/{run.pk}/plate?{other}").json()
+        assert (found["same"], found["whole"]) == (False, True)
+    Run.objects.filter(pk=run.pk).update(state="finished")
+    assert not client.get(f"/api/runs/{run.pk}/plate?{cursor}").json()["same"]
 
 
 def test_what_is_shown_is_chosen_anew_every_ten_seconds(client: Client, make_run: MakeRun) -> None:

@@ -6,7 +6,7 @@ function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}):
   const t = start.map((second) => second + 0.5)
   const column = t.map((x) => x * 10)
   return {
-    state: 'running', elapsed_s: from + seconds, story: 0, standing: [], first: 0, sequence: from + seconds, whole: false, bin_s: 1, start, t,
+    state: 'running', elapsed_s: from + seconds, story: 0, standing: [], first: 0, sequence: from + seconds, same: false, whole: false, bin_s: 1, start, t,
     planned: column, users: column, in_flight: column, throughput: column, errors: column, of: 'step:1',
     mean: column, p50: column, p95: column, p99: column, blur: column, stalls: [], events: [], pins: [], groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: column, received: column, requests: column,
     selections: [],
@@ -41,6 +41,23 @@ describe('a live plate', () => {
     expect(gap.t).toEqual([0.5, 1.5, 2.5, 3.5, 4.5])
     expect(gap.users).toEqual([5, 15, null, null, 45])
     expect(joined(gap, plate(2, 2)).users).toEqual([5, 15, 25, 35, 45])
+  })
+  it('stays the very same where nothing was written, but for what is told beside', () => {
+    const have = plate(0, 20, { story: 3 })
+    const none = {
+      ...plate(20, 0),
+      sequence: 20,
+      same: true,
+      resources: [],
+      elapsed_s: 20,
+      story: 3,
+    }
+    expect(joined(have, none)).toBe(have)
+    const later = joined(have, { ...none, state: 'draining', story: 4 })
+    expect(later).toEqual({ ...have, state: 'draining', story: 4 })
+    const stands = (value: number) => [{ kind: 'objective', text: 'p95', value, limit: 0.05 }]
+    const worse = joined({ ...have, standing: stands(0.1) }, { ...none, standing: stands(0.2) })
+    expect(worse.standing).toEqual(stands(0.2))
   })
   it('has no resource any more that is gone', () => {
     expect(joined(plate(0, 4), plate(0, 4, { resources: [] })).resources).toEqual([])

@@ -25,6 +25,7 @@ export function cursor(have: LivePlate | undefined, shown: Shown) {
 /** `have` with the bins of `fresh` in their places; only those, where they are all there is. */
 export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate {
   if (!have || fresh.whole) return fresh
+  if (fresh.same) return told(have, fresh)
   const end = Math.max(have.start.at(-1) ?? -1, fresh.start.at(-1) ?? -1)
   // Bins of which nobody told anything are there, and empty.
   const { first, bin_s } = fresh
@@ -104,6 +105,17 @@ export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate
       }),
     ),
   }
+}
+
+const BESIDE = ['state', 'elapsed_s', 'story', 'standing'] as const
+
+/** `have` with what is told of the run beside its measurements; itself, where that is the same too, so that nothing is
+ * drawn anew. */
+function told(have: LivePlate, fresh: LivePlate): LivePlate {
+  const { state, elapsed_s, story, standing } = fresh
+  const now = { ...have, state, elapsed_s, story, standing }
+  const alike = BESIDE.every((name) => JSON.stringify(now[name]) === JSON.stringify(have[name]))
+  return alike ? have : now
 }
 
 type Line = Schemas['NamedLine']

@@ -5835,6 +5835,8 @@ export interface components {
         LivePlate: {
             /** Sequence */
             sequence: number;
+            /** Same */
+            same: boolean;
             /** Whole */
             whole: boolean;
             /** First */

@@ -39,7 +39,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
   return {
     axis: 'clock', window: null, prospect: null, arrangement: AS_IT_IS, levels: [], comfort: null, saturation: null,
     plate: {
-      first: 0, bin_s: 1, t, start: t.map((x) => x - 0.5), planned: column(70), users: column(70), in_flight: column(3), throughput: column(35),
+      same: false, first: 0, bin_s: 1, t, start: t.map((x) => x - 0.5), planned: column(70), users: column(70), in_flight: column(3), throughput: column(35),
       errors: column(0), mean: column(0.15), p50: column(0.1), p95: column(0.2), p99: column(0.4), blur: column(0), sequence: 3, whole: true, of: 'step:0', parts: [],
       groups: [group('locals', 'north', 40), group('crew', 'north', 10), group('guests', 'south', 20)],
       regions: [region('region:0', 'north', 0.2, 30), region('region:1', 'south', 0.9, 5, 5)],

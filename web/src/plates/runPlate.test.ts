@@ -35,7 +35,7 @@ function input(changes: Partial<PlateInput> = {}): PlateInput {
     prospect: null,
     arrangement: AS_IT_IS,
     plate: {
-      first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
+      same: false, first: 0, bin_s: 1, t: [0.5, 1.5, 2.5], planned: [10, 10, 0], users: [10, 10, 1], in_flight: [1, 1, 1],
       throughput: [5, 6, 1], errors: [0, 0, 0], mean: [0.02, 0.03, null], p50: [0.01, 0.02, null], p95: [0.05, 0.06, null],
       p99: [0.09, 0.1, null], blur: [0.001, 0.02, null], sequence: 3, whole: true, start: [0, 1, 2], of: 'step:0', groups: [], parts: [], regions: [], error_kinds: [], served: [], journeys: [null, null, null], received: [null, null, null], requests: [null, null, null],
       selections: [{ id: 'all', name: 'All steps' }, { id: 'step:0', name: 'Buy' }, { id: 'step:1', name: 'Look' }], stalls: [{ t: 1.2, length_s: 0.34 }],

@@ -10,13 +10,14 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from typing import Any, Literal, NamedTuple, Self
+from typing import Any, Literal, NamedTuple, Self, get_origin
 
 import numpy as np
 from django.db.models import Q, QuerySet
 from ninja import Field, Schema
 
 from stonekettle.core.types import FloatArray, IntArray
+from stonekettle.engine.lifecycle import ENDED
 from stonekettle.engine.seconds import ANYWHERE, LOAD, WIDTHS, Layout, Selection
 from stonekettle.meters.figures import FigureKind, Pin
 from stonekettle.server.runs import metering
@@ -140,10 +141,12 @@ class Plate(Schema):
     the selection ``of``; ``received`` are bytes per second and ``requests`` exchanges on the wire; ``journeys`` those
     done to their end per second. ``blur`` is the share
     of the users present that may not have been load, overdue or unseen at the generators; ``stalls`` the longest of
-    theirs. ``sequence`` is the cursor for the next look, ``first`` the second from which on bins are shown.
+    theirs. ``sequence`` is the cursor for the next look, ``first`` the second from which on bins are shown. ``same``
+    where nothing was written since the last look: then nothing is told, and a page keeps what it has.
     """
 
     sequence: int
+    same: bool
     whole: bool
     first: int
     bin_s: int
@@ -227,14 +230,15 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
     width = max(width_of(window.length(seconds)), narrowest(run))
     first = window.from_s // width * width
     window = window.model_copy(update={"from_s": first})
+    if run.run_state not in ENDED and _has_all(run, window, width):
+        return Plate.model_construct(
+            **_NOTHING, sequence=run.sequence, same=True, first=first, bin_s=width, of=window.has
+        )
     layout = run.layout
     ids = [selection.id for selection in layout.selections]
     traffic = window.wanted(RunSecond.objects.filter(run=run, every=width))
     metered = window.wanted(MeterSecond.objects.filter(run=run, every=width))
     whole = window.after == 0 or window.bin_s != width or window.has not in ("", *ids)
-    if not whole and run.sequence <= window.after:
-        # Every other look or so comes a little early, and should cost next to nothing.
-        traffic, metered = traffic.none(), metered.none()
     rows = [] if whole else _rows(_new(traffic, metered, window.after))
     if window.of in ids:
         of = ids.index(window.of)
@@ -275,6 +279,7 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
 
     return Plate.model_construct(
         sequence=run.sequence,
+        same=False,
         whole=whole,
         first=first,
         bin_s=width,
@@ -334,6 +339,18 @@ def read(run: Run, window: Window, seconds: int) -> Plate:
         stalls=_longest([stall for row in rows for stall in row.stalls or ()]),
         **_metered(run, metered, start, by_instance=window.split == "instance"),
     )
+
+
+_NOTHING: dict[str, Any] = {"whole": False} | {
+    name: [] for name, field in Plate.model_fields.items() if get_origin(field.annotation) is list
+}
+
+
+def _has_all(run: Run, window: Window, width: int) -> bool:
+    """Whether a page has all there is of what it shows. Every fourth look or so comes a little early, and should cost
+    next to nothing."""
+    known = window.has != "" and window.of in ("", window.has)
+    return known and window.bin_s == width and 0 < run.sequence <= window.after
 
 
 class _Row(NamedTuple):
