@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { cursor, joined, type LivePlate } from './livePlate'
+import { cursor, hasNewSecond, joined, type LivePlate } from './livePlate'
 
 function plate(from: number, seconds: number, changes: Partial<LivePlate> = {}): LivePlate {
   const start = Array.from({ length: seconds }, (_, i) => from + i)
@@ -41,6 +41,16 @@ describe('a live plate', () => {
     expect(gap.t).toEqual([0.5, 1.5, 2.5, 3.5, 4.5])
     expect(gap.users).toEqual([5, 15, null, null, 45])
     expect(joined(gap, plate(2, 2)).users).toEqual([5, 15, 25, 35, 45])
+  })
+  it('has news where a second was told, not where more is known of an earlier one', () => {
+    const have = plate(0, 20)
+    const meters = { ...plate(19, 1), sequence: 21 }
+    expect([have, meters, plate(20, 1)].map((fresh) => hasNewSecond(have, fresh))).toEqual([
+      false,
+      false,
+      true,
+    ])
+    expect(hasNewSecond(undefined, have)).toBe(true)
   })
   it('stays the very same where nothing was written, but for what is told beside', () => {
     const have = plate(0, 20, { story: 3 })

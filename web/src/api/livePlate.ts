@@ -22,6 +22,11 @@ export function cursor(have: LivePlate | undefined, shown: Shown) {
   return { after: have?.sequence ?? 0, bin_s: have?.bin_s ?? 0, has: have?.of ?? '', ...shown }
 }
 
+/** Whether a look found what the next one waits for. Meters and late generators write at other times: a pace that took
+ * their rows for it would go round the whole second. */
+export const hasNewSecond = (have: LivePlate | undefined, fresh: LivePlate) =>
+  fresh.elapsed_s > (have?.elapsed_s ?? 0)
+
 /** `have` with the bins of `fresh` in their places; only those, where they are all there is. */
 export function joined(have: LivePlate | undefined, fresh: LivePlate): LivePlate {
   if (!have || fresh.whole) return fresh

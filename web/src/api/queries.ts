@@ -2,7 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { computed, ref, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
 import { useJob } from './jobs'
-import { cursor, joined, type LivePlate, type Shown } from './livePlate'
+import { cursor, hasNewSecond, joined, type LivePlate, type Shown } from './livePlate'
 import { NOW } from './now'
 import { Pace } from './pace'
 
@@ -55,7 +55,7 @@ export function usePlate(
       const params = { path: { run_id: toValue(id) }, query: cursor(have, toValue(shown)) }
       const began = performance.now()
       const fresh = await body(api.GET('/api/runs/{run_id}/plate', { params }))
-      next.value = pace.after(fresh.start.length > 0, performance.now() - began)
+      next.value = pace.after(hasNewSecond(have, fresh), performance.now() - began)
       return joined(have, fresh)
     },
     // A ref, not a function: it must be looked at again when the run turns live or ends.
