@@ -70,12 +70,16 @@ def test_a_drain_order_ends_early_and_loses_nothing(known_server: KnownServer) -
 
 def test_a_cut_ends_what_is_in_the_air_at_once(known_server: KnownServer) -> None:
     def hear(loop: LoadLoop, elapsed: float) -> None:
-        if elapsed > 0.3:
-            loop.book.hear(Order(99, 0.3, {}, last=True, haste=True, cut=True))
+        if elapsed > 0.45:  # each answer takes 0.3 s: everybody waits for the second one
+            loop.book.hear(Order(99, 0.45, {}, last=True, haste=True, cut=True))
 
-    played = Played(known_server.url, "/slow", users=4, seconds=30, think="1 ms", hear=hear)
-    assert "cut off at the end" in played.errors()
-    assert played.lasted < 15
+    def errors() -> set[str]:
+        played = Played(known_server.url, "/slow", users=4, seconds=30, think="1 ms", hear=hear)
+        assert played.lasted < 15
+        return played.errors()
+
+    # On a busy machine somebody may have been answered just then.
+    assert at_best(errors, lambda found: "cut off at the end" in found) == {"none", "cut off at the end"}
 
 
 def test_what_does_not_finish_within_the_drain_limit_is_cut_off_and_said_so(known_server: KnownServer) -> None:
