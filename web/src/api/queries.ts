@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref, toValue, type MaybeRefOrGetter } from 'vue'
+import { computed, ref, toValue, watch, type MaybeRefOrGetter } from 'vue'
 import { api, body } from './client'
 import { useJob } from './jobs'
 import { cursor, hasNewSecond, joined, type LivePlate, type Shown } from './livePlate'
@@ -28,12 +28,19 @@ export function useRuns(
 }
 
 export function useRun(id: MaybeRefOrGetter<number>) {
-  return useQuery({
+  const client = useQueryClient()
+  const run = useQuery({
     queryKey: computed(() => ['run', toValue(id)]),
     queryFn: () =>
       body(api.GET('/api/runs/{run_id}', { params: { path: { run_id: toValue(id) } } })),
     refetchInterval: (query) => (query.state.data?.ended ? false : DETAIL_MS),
   })
+  watch(
+    () => run.data.value?.state,
+    // The bar on top must not say otherwise.
+    (_, before) => before !== undefined && void client.invalidateQueries({ queryKey: NOW }),
+  )
+  return run
 }
 
 /** The plate of a run: the page holds what it has read, and each look asks only for what is new. */
