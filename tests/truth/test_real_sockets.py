@@ -12,6 +12,7 @@ import pytest
 import yaml
 
 from stonekettle.cli import run
+from stonekettle.core import bottleneck
 from stonekettle.plan import document
 from stonekettle.practice import config, truth
 from stonekettle.practice.twin import journeys_of
@@ -148,7 +149,8 @@ def _plan(load: list[dict[str, Any]], time_limit: str) -> dict[str, Any]:
 def test_what_ails_it_is_named(runs: Mapping[str, Played], name: str) -> None:
     played = runs[name]
     if _generators_were_short(played):
-        # Three times the machine had no room for the load: nothing is claimed of the system then.
+        # Three times the machine had no room for the load, measurably: nothing is claimed of the system then.
+        assert played.found["findings"]["measuring"]["shift"] > bottleneck.SHORT
         assert played.found["findings"]["saturation"]["reason"] == "generator"
         return
     assert played.settled, played.found["verdict"]
@@ -166,6 +168,7 @@ def test_the_words_say_what_was_done_in_vain_and_what_grew_faster(runs: Mapping[
     assert "of its work is thrown away" in overload["verdict"]
     notes = {note["kind"]: note for note in runs["warming cache"].found["notes"]}
     assert "`desk` CPU" in notes["change:faster"]["text"]
-    lock = runs["lock"].found["findings"]["saturation"]
-    assert lock.get("status") == "peaked" or _generators_were_short(runs["lock"])
-    assert 35 < lock.get("throughput", {"value": 50})["value"] < 75
+    if not _generators_were_short(runs["lock"]):
+        lock = runs["lock"].found["findings"]["saturation"]
+        assert lock["status"] == "peaked"
+        assert 35 < lock["throughput"]["value"] < 75
