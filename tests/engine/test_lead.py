@@ -304,6 +304,24 @@ def test_a_run_that_loses_everybody_waits_for_others_and_goes_on() -> None:
     assert notes[0].endswith("Nobody is left for everyone until another comes.")
 
 
+def test_a_run_that_nobody_was_left_for_to_its_end_failed() -> None:
+    world = World(plan_of(hold(12, 30)), generators=1, losses=[(12.0, 0)])
+    world.may_lose_all, world.replaces = True, False
+    world.play()
+    assert world.end is not None
+    assert world.end.state == RunState.FAILED
+    assert world.end.has_data
+    assert world.end.cause.startswith("The generator g0 was lost at ")
+    assert world.end.cause.endswith(". No other came before the end.")
+
+
+def test_a_run_that_nobody_was_left_for_is_stopped_by_who_stops_it() -> None:
+    world = World(plan_of(hold(12, 30)), generators=1, losses=[(5.0, 0)], wishes=[(12.0, Wish(Verb.STOP, "anna"))])
+    world.may_lose_all, world.replaces = True, False
+    world.play()
+    assert world.end == signals.End(RunState.STOPPED, "Stopped by anna.", True)
+
+
 def test_visits_of_those_who_were_lost_are_begun_anew_and_finished() -> None:
     users = [{"hold": {"users": 12, "for": "300 s"}}]
     plan = plan_of(groups=[{"name": "few", "users": users, "journeys_each": 6, "mix": {"buy": 1}}])

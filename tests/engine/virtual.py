@@ -142,6 +142,8 @@ class World:
         for generator in self.generators:
             self.send_up(0.0, signals.Ready(generator.name))
         self.may_lose_all = False
+        self.replaces = True
+        """Whether another comes for one that was lost."""
         self.zero: float | None = None
         self.end: signals.End | None = None
         self.present: list[tuple[float, int]] = []
@@ -209,7 +211,7 @@ class World:
                 self._send_down(now, generator, action)
         elif isinstance(action, signals.Lend):
             self._send_down(now, next(g for g in self.generators if g.name == action.generator), action)
-        elif isinstance(action, signals.Replace):
+        elif isinstance(action, signals.Replace) and self.replaces:
             self._join(now + 1.0)
 
     def _send_down(self, now: float, generator: Generator, action: Action) -> None:

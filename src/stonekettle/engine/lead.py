@@ -224,6 +224,9 @@ class Lead:
             self._do(Lend(name, lease))
         if self.course.ending is not None and self.course.is_over(self.run_time(now)):
             self.phase = Phase.DRAINING
+            if self._deserted is not None and self.course.ending.state is RunState.FINISHED:
+                # What was ordered last was nobody's: it cannot be said to have been played.
+                self.course.ending = End(RunState.FAILED, f"{self._deserted[1]}. No other came before the end.", True)
             self._do(Move(RunState.DRAINING, self.course.ending.cause))
 
     def _tell_given(self) -> None:
