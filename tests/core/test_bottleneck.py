@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from stonekettle.core import analysis
-from stonekettle.core.bottleneck import LimitingResource
+from stonekettle.core.bottleneck import SHORT, LimitingResource
 from stonekettle.core.load_profile import LoadProfile
 from stonekettle.core.objectives import BreakingPoint
 from stonekettle.core.orders import as_planned
@@ -16,7 +16,7 @@ from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import Twin, simulate
-from stonekettle.practice.unfit import Laborious
+from stonekettle.practice.unfit import Blocked, Laborious
 from tests.conftest import climb, one_server_system, visits
 
 PROFILE = climb(20, 180, 20)
@@ -74,6 +74,51 @@ def test_falling_throughput_without_a_full_resource_is_contention() -> None:
     waiting = run.in_flight + run.users * (1 - factor) * 0.95
     fallen = replace(run, completed=completed, in_flight=waiting)
     assert limit_of(fallen).cause == "contention"
+
+
+@pytest.mark.parametrize("blocked_s", [0.12, 0.15])
+def test_what_falls_under_load_that_was_there_is_not_for_want_of_it(blocked_s: float) -> None:
+    """A lock holds the system at 57 steps/s with 40 users, and by 100 it does a third. The generators stand still half
+    of the time at 40 and 50 users, and are there at all others."""
+    profile = climb(10, 100, 10, 20)
+    system = one_server_system(30, servers=8, lock_ms=14, lock_growth=0.03)
+    stood_still = [(60 + k / 4, 60 + k / 4 + blocked_s) for k in range(160)]
+    twin = Twin(system, visits(0.5), loop=Blocked(stood_still))
+    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+    assert max(lv.shift for lv in found.levels) > 0.1
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == "contention"
+    assert not isinstance(found.saturation, Declined)
+    assert found.saturation.throughput is not None
+    assert found.saturation.load is not None
+    assert found.saturation.throughput.low < 57 < found.saturation.throughput.high
+    assert found.saturation.load.low < 40 < found.saturation.load.high
+    assert found.measuring.verdict == "blurred"
+
+
+def test_what_stopped_growing_long_before_the_load_did_is_not_for_want_of_it() -> None:
+    """Two connections that no meter sees bear 100 steps/s, full from 102 users on. Of up to 180 users the generators
+    miss 3 %."""
+    stood_still = [(3.0 * k, 3.0 * k + 0.3) for k in range(100)]
+    twin = Twin(one_server_system(20, servers=8, pool=2), visits(1.0), loop=Blocked(stood_still))
+    run = twin.run(as_planned(PROFILE))
+    blind = replace(run, resources=tuple(r for r in run.resources if not r.is_pool))
+    found = analysis.analyse(blind, as_planned(PROFILE), [], 0.05, [twin.requests()])
+    assert found.levels[-1].shift > SHORT
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == "unmetered"
+    assert not isinstance(found.saturation, Declined)
+    assert found.saturation.load is not None
+    assert found.saturation.load.low < 102 < found.saturation.load.high
+
+
+def test_what_falls_where_the_generators_stood_still_may_be_for_want_of_load() -> None:
+    profile = climb(10, 100, 10, 20)
+    stood_still = [(140 + k / 2, 140 + k / 2 + 0.45) for k in range(120)]
+    twin = Twin(one_server_system(2, servers=8), visits(0.5), loop=Blocked(stood_still))
+    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause != "contention"
 
 
 def test_a_full_processor_whose_answers_fail_late_is_overloaded_and_not_in_contention() -> None:

@@ -14,7 +14,7 @@ from stonekettle.core.throughput import ThroughputGoal, ThroughputResult
 from stonekettle.core.throughput import judge as judge_throughput
 from stonekettle.core.types import Declined, Reason
 
-VERSION = 8
+VERSION = 9
 """Raised whenever the same data would give other findings."""
 
 

@@ -160,14 +160,22 @@ def _decide(
     limited = saturation is not None and _limited(saturation, levels, top)
     if limited and (nearly := _nearly_full(hardware, levels)):
         return "hardware", nearly
-    if shortfall > SHORT:
+    load_was_there = saturation is not None and _load_was_there(saturation, levels[-1])
+    if shortfall > SHORT and not load_was_there:
         return "generator", None
-    if saturation is None:
-        return "none", None
-    fall = saturation.retrograde
+    fall = saturation.retrograde if saturation is not None else None
     if fall is not None and fall.deviations > CONTENTION_DEVIATIONS:
         return "contention", None
     return ("unmetered" if limited else "none"), None
+
+
+def _load_was_there(saturation: Saturation, highest: Level) -> bool:
+    """Throughput falls or stopped growing, and not for want of load: at the highest level there was more of it than at
+    the peak, or than at the saturation point, whatever the generators missed."""
+    felt = highest.load.delivered - highest.load.blind
+    if saturation.retrograde is not None:
+        return saturation.retrograde.deviations > CONTENTION_DEVIATIONS and felt > saturation.retrograde.peak_load
+    return saturation.load is not None and felt > saturation.load.high
 
 
 def _nearly_full(hardware: Sequence[ResourceEvidence], levels: Sequence[Level]) -> ResourceEvidence | None:

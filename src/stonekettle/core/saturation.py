@@ -33,7 +33,7 @@ from stonekettle.core import changes, limit, peak
 from stonekettle.core.changes import Change
 from stonekettle.core.hinge import Hinge, bootstrap_breaks, fit_hinge
 from stonekettle.core.laws import Demand
-from stonekettle.core.levels import Level, usual_success
+from stonekettle.core.levels import LEAST_DELIVERED, Level, usual_success
 from stonekettle.core.peak import Retrograde
 from stonekettle.core.types import BoolArray, Declined, Estimate, FloatArray, Reason
 
@@ -185,6 +185,7 @@ def find(
     if retrograde is not None:
         most, full = (ceiling.throughput.value, _is_full(levels, ceiling.key)) if ceiling else (None, False)
         rate_at_peak, place = peak.peak(loads, rate, se, most, initial, full=full)
+        rate_at_peak, place = _of_load_missed(levels, rate_at_peak, place)
         return replace(open_end, status="peaked", throughput=rate_at_peak, load=place, next_levels=())
     throughput = best.throughput
     shows = (settled and flat) or _is_full(levels, best.resource)
@@ -203,6 +204,17 @@ def find(
         load_95=_reach(loads, rate, 0.95 * throughput.value),
         ceiling_disagrees=ceiling is not None and abs(ceiling.throughput.value / throughput.value - 1) > DISAGREEMENT,
         next_levels=(),
+    )
+
+
+def _of_load_missed(levels: Sequence[Level], throughput: Estimate, place: Estimate) -> tuple[Estimate, Estimate]:
+    """A peak and its place, as unsure as the generators make them: with the load that they missed a level would have
+    done more in proportion at best, and what they were blind for may not have been load at the highest one."""
+    best = max(lv.throughput / max(1 - lv.shift, LEAST_DELIVERED) for lv in levels)
+    at = max(levels, key=lambda lv: lv.throughput).load
+    return (
+        replace(throughput, high=max(throughput.high, best)),
+        replace(place, low=min(place.low, at.delivered - at.blind)),
     )
 
 
