@@ -5,6 +5,8 @@ from __future__ import annotations
 import io
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -65,6 +67,62 @@ def test_a_frame_cut_off_is_the_end() -> None:
     stream = io.BytesIO()
     wire.write_frame(stream, "second", {"a": 1}, [b"xyz"])
     assert wire.read_frame(io.BytesIO(stream.getvalue()[:-1])) is None
+
+
+FRAMES = """
+from stonekettle.engine import wire
+outlet = wire.outlet()
+for number in range(400):
+    wire.write_frame(outlet, "second", {"number": number, "text": "a" * 90_000}, [b"\\xc4" * 30_000])
+"""
+
+
+def test_frames_survive_a_host_that_freezes_their_writer() -> None:
+    """A write that is cut short goes on where it was, though the interpreter was told not to buffer."""
+    environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+    writer = subprocess.Popen([sys.executable, "-c", FRAMES], stdout=subprocess.PIPE, env=environment)
+    assert writer.stdout is not None
+    over = threading.Event()
+
+    def freeze() -> None:
+        while not over.wait(0.002):
+            writer.send_signal(signal.SIGSTOP)
+            time.sleep(0.002)
+            writer.send_signal(signal.SIGCONT)
+
+    freezer = threading.Thread(target=freeze)
+    freezer.start()
+    try:
+        for number in range(400):
+            if number % 40 == 0:
+                time.sleep(0.02)  # the pipe is full meanwhile
+            head, blobs = wire.read_frame(writer.stdout) or ({}, [])
+            assert (head["number"], len(head["text"]), blobs) == (number, 90_000, [b"\xc4" * 30_000])
+        assert wire.read_frame(writer.stdout) is None
+    finally:
+        over.set()
+        freezer.join()
+        writer.kill()
+        writer.wait()
+        writer.stdout.close()
+
+
+def test_a_generator_that_cannot_be_heard_any_more_is_lost_and_ended(
+    make_plan: Callable[..., Plan], known_server: KnownServer
+) -> None:
+    class Full(Ears):
+        def __call__(self, event: Event) -> None:
+            if isinstance(event, SecondDone):
+                raise OSError(28, "No space left on device")
+            super().__call__(event)
+
+    ears = Full()
+    generator = begun(make_plan(base=known_server.url, hold="60 s"), ears)
+    lost = ears.wait_for(Lost)
+    assert isinstance(lost, Lost)
+    assert lost.reason == "what it told could not be taken in: No space left on device"
+    assert not os.path.exists(f"/proc/{generator.pid}")
+    generator.close()
 
 
 def test_a_generator_runs_and_reports_every_second(make_plan: Callable[..., Plan], known_server: KnownServer) -> None:

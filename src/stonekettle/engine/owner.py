@@ -171,6 +171,23 @@ class GeneratorProcess:
                 self._tell({"go on": True})
 
     def _listen(self) -> None:
+        try:
+            finished, why = self._hear_all(), ""
+        except Exception as error:
+            # Whatever it is, nothing more of the generator can be heard: others shall take its place.
+            reason = getattr(error, "strerror", None) or str(error).rstrip(".")
+            finished, why = False, f"what it told could not be taken in: {reason}"
+            self._process.kill()
+        code = self._process.wait()
+        self._threads[1].join(1.0)
+        if finished:
+            self._on_event(Finished())
+        else:
+            last = self._complaints[-1] if self._complaints else f"it ended with code {code}"
+            self._on_event(Lost(why or last))
+
+    def _hear_all(self) -> bool:
+        """Take in what the generator tells until its end; whether it finished."""
         assert self._process.stdout is not None  # opened as a pipe
         finished = False
         while (frame := read_frame(self._process.stdout)) is not None:
@@ -188,13 +205,7 @@ class GeneratorProcess:
                 self._on_event(KeptWhole([self._masked(Whole(**one)) for one in head["requests"]]))
             elif head["kind"] == "finished":
                 finished = True
-        code = self._process.wait()
-        self._threads[1].join(1.0)
-        if finished:
-            self._on_event(Finished())
-        else:
-            last = self._complaints[-1] if self._complaints else f"it ended with code {code}"
-            self._on_event(Lost(last))
+        return finished
 
     def _masked(self, one: Whole) -> Whole:
         def hidden(text: str) -> str:

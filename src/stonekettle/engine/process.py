@@ -13,7 +13,7 @@ import resource
 import sys
 import threading
 import time
-from typing import Any
+from typing import IO, Any
 
 from stonekettle.engine import orderbook, rollup
 from stonekettle.engine.allowance import Allowance, Ceilings
@@ -23,7 +23,7 @@ from stonekettle.engine.kept import Whole
 from stonekettle.engine.leases import Lease
 from stonekettle.engine.orderbook import OrderBook
 from stonekettle.engine.script import compile_plan, most_users
-from stonekettle.engine.wire import write_frame
+from stonekettle.engine.wire import outlet, write_frame
 from stonekettle.plan import document
 from stonekettle.priority import go_ahead
 
@@ -59,7 +59,8 @@ def main() -> None:
         sys.exit(str(error))
     script = compile_plan(plan)
     outgoing: Outgoing = queue.SimpleQueue()
-    writer = threading.Thread(target=_write, args=(outgoing,), name="seconds", daemon=True)
+    wire = outlet()
+    writer = threading.Thread(target=_write, args=(outgoing, wire), name="seconds", daemon=True)
     book = OrderBook()
     loop = LoadLoop(
         script,
@@ -73,7 +74,7 @@ def main() -> None:
     )
     owner = _Owner(loop, outgoing)
     threading.Thread(target=owner.listen, name="orders", daemon=True).start()
-    write_frame(sys.stdout.buffer, "ready", {}, [])
+    write_frame(wire, "ready", {}, [])
     writer.start()
     if owner.wait_for_beginning():
         settle_interpreter()
@@ -148,9 +149,8 @@ class _Owner:
             self._book.close(time.perf_counter() - self.start)
 
 
-def _write(outgoing: Outgoing) -> None:
+def _write(outgoing: Outgoing, stream: IO[bytes]) -> None:
     """Send what there is, away from the loop: writing does not hold the interpreter."""
-    stream = sys.stdout.buffer
     while (item := outgoing.get()) is not None:
         if isinstance(item, int):
             write_frame(stream, "acknowledged", {"number": item}, [])

@@ -4,9 +4,16 @@ from __future__ import annotations
 
 import json
 import struct
+import sys
 from typing import IO, Any
 
 _HEAD = struct.Struct("<II")
+
+
+def outlet() -> IO[bytes]:
+    """Standard output, buffered whatever the interpreter was told: an unbuffered write ends early where a signal, or a
+    host that freezes its processes, comes between, and the rest of the frame would be lost."""
+    return open(sys.stdout.fileno(), "wb", closefd=False)
 
 
 def write_frame(stream: IO[bytes], kind: str, head: dict[str, Any], blobs: list[bytes]) -> None:
