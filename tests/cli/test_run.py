@@ -18,8 +18,9 @@ import pytest
 import urllib3
 import yaml
 
-from stonekettle.cli.run import PracticeProcess
+from stonekettle.cli.run import BROKEN, MET, NOT_TRUSTWORTHY, PracticeProcess
 from stonekettle.report import result
+from tests.machine import at_best
 
 ROOT = Path(__file__).parents[2]
 Text = Callable[..., str]
@@ -115,8 +116,13 @@ def test_objectives_decide_the_exit_code(plan_text: Text, tmp_path: Path) -> Non
         (tmp_path / f"{goal}.yaml").write_text(text.replace("p95: 1 s", f"p95: {goal}"))
         return kettle("run", tmp_path / f"{goal}.yaml", "--out", tmp_path / goal, "--practice").returncode
 
-    with ThreadPoolExecutor() as side_by_side:
-        assert list(side_by_side.map(code, ("1 s", "1 ms"))) == [0, 1]
+    def codes() -> list[int]:
+        with ThreadPoolExecutor() as side_by_side:
+            return list(side_by_side.map(code, ("1 s", "1 ms")))
+
+    # Where the machine stands still half of the time, a percentile may be anything up to what was recorded.
+    found = at_best(codes, lambda found: NOT_TRUSTWORTHY not in found)
+    assert found == [MET, BROKEN]
 
 
 def test_a_busy_resource_ends_a_run_whose_plan_says_so(plan_text: Text, run_file: Run, tmp_path: Path) -> None:

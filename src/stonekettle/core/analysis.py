@@ -93,7 +93,7 @@ def analyse(
     fits = saturation.Fits(hardware)
     metered = [r.key for r in run.resources if r.kind != "memory"]
     point: saturation.Saturation | Declined = saturation.find(
-        measured, hardware, changed=changed, metered=metered, fits=fits
+        measured, hardware, changed=changed, metered=metered, pools=sorted(pools), fits=fits
     )
     # Beside regular interruptions percentiles are theirs, and no curve tells them.
     steady = goals and not changes.interrupted(changed)

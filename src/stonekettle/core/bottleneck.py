@@ -15,7 +15,7 @@ from typing import Literal
 import numpy as np
 
 from stonekettle.core.laws import Demand
-from stonekettle.core.levels import Level
+from stonekettle.core.levels import POOL_FULL, POOL_WAITING, Level
 from stonekettle.core.run_data import HARDWARE, SOFTWARE, ResourceSeries, RunData
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import FloatArray
@@ -25,8 +25,6 @@ SHORT = 0.02
 BUSY = 0.93
 STRONG = 0.85
 NEAR_THE_TOP = 0.75
-POOL_FULL = 0.95
-POOL_WAITING = 0.5
 CONTENTION_DEVIATIONS = 4.0
 CEILING_REACH = 1.08
 SATURATED_EFFICIENCY = 0.5

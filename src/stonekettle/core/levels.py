@@ -39,6 +39,8 @@ LEAST_DELIVERED = 0.01
 MOST_KEPT, SOME_KEPT = 0.5, 0.2
 """With such a share of response times left beside stalls, these alone count; with less, both count as
 ends; with less than some, those left are too few to tell."""
+POOL_FULL, POOL_WAITING = 0.95, 0.5
+"""A pool is full with so much of it in use and so many waiting, on average."""
 
 
 @dataclass(frozen=True)
@@ -135,6 +137,10 @@ class Level:
         for first, end in self.spans:
             used[first:end] = True
         return _window(used)
+
+    def fills(self, pool: str) -> bool:
+        """Whether a pool was full at it."""
+        return self.utilisation.get(pool, 0.0) >= POOL_FULL and self.waiting.get(pool, 0.0) >= POOL_WAITING
 
     @property
     def shift(self) -> float:

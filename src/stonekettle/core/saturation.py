@@ -16,7 +16,8 @@ interval without such a gate would cover a third of the truth it promises.
 Load is what was delivered. As the generator may have been blind for b̄₁ of a response at light load,
 N* lies between X_max·(R₁ − b̄₁ + Z) and X_max·(R₁ + Z): its interval holds both. Where over 5 % of the
 users on the plateau were overdue or blind, the plateau is only a lower bound: X_max then lies between it
-and the hardware's ceiling where that is close by, and is not claimed where it is not.
+and the hardware's ceiling where that is close by, and is what throughput was at levels where a pool was full; it is
+not claimed where neither tells.
 """
 
 from __future__ import annotations
@@ -127,12 +128,14 @@ def find(
     *,
     changed: Sequence[Change] = (),
     metered: Sequence[str] = (),
+    pools: Sequence[str] = (),
     fits: Fits | None = None,
 ) -> Saturation | Declined:
     """The saturation point of a run, or what stands in the way of claiming one.
 
     Of a system that ``changed`` meanwhile, what is claimed is true at the highest loads only, and less sure.
-    ``metered`` are the keys of what can be full, by which a few levels tell that nothing was."""
+    ``metered`` are the keys of what can be full, by which a few levels tell that nothing was; ``pools`` those of
+    pools."""
     levels = _of_one_state(_latest(levels) if changes.aged(changed) else levels)
     if len(levels) < MIN_LEVELS:
         return _of_few(levels, metered)
@@ -193,9 +196,13 @@ def find(
     if not (shows and passed and throughput.high - throughput.low <= 2 * WIDEST * throughput.value):
         return open_end
     if max(lv.shift for lv, counted in zip(levels, beyond, strict=True) if counted) > MOST_SHIFT:
-        if ceiling is None or ceiling.throughput.value > (1 + DISAGREEMENT) * throughput.value:
+        by_a_pool = _by_a_full_pool(levels, *_in_planned_mix(levels, beyond, rate, se), pools)
+        if by_a_pool is not None:
+            throughput = by_a_pool
+        elif ceiling is not None and ceiling.throughput.value <= (1 + DISAGREEMENT) * throughput.value:
+            throughput = _up_to(throughput, ceiling.throughput)
+        else:
             return replace(open_end, status="blurred", next_levels=())
-        throughput = _up_to(throughput, ceiling.throughput)
     return replace(
         open_end,
         status="reached",
@@ -410,8 +417,20 @@ def _plateau(rate: FloatArray, se: FloatArray) -> Estimate:
     mean = float(np.average(rate, weights=weight))
     k = len(rate)
     chi2 = float((((rate - mean) / se) ** 2).sum()) / max(k - 1, 1)
-    reach = float(special.stdtrit(k + 2, 0.95)) * np.sqrt(max(1.0, chi2) / weight.sum())
+    reach = float(special.stdtrit(k + 2, 0.95)) * math.sqrt(max(1.0, chi2) / float(weight.sum()))
     return Estimate(mean, max(0.0, mean - reach), mean + reach)
+
+
+def _by_a_full_pool(levels: Sequence[Level], rate: FloatArray, se: FloatArray, pools: Sequence[str]) -> Estimate | None:
+    """The limit of throughput by the highest levels, where at two or more of them the same pool was full: it had work
+    all the time, whoever was missing."""
+    for pool in pools:
+        full = np.array([lv.fills(pool) for lv in levels])
+        if full[-1] and full.sum() >= 2:
+            used = np.minimum([lv.utilisation[pool] for lv, counted in zip(levels, full, strict=True) if counted], 1.0)
+            found = _plateau(rate[full], se[full])
+            return Estimate(found.value / float(used.mean()), found.low, found.high / float(used.min()))
+    return None
 
 
 def _up_to(throughput: Estimate, ceiling: Estimate) -> Estimate:

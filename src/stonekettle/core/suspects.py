@@ -17,15 +17,13 @@ from stonekettle.core.analysis import Analysis
 from stonekettle.core.bottleneck import (
     BUSY,
     CEILING_REACH,
-    POOL_FULL,
-    POOL_WAITING,
     SHORT,
     STRONG,
     Cause,
     LimitingResource,
     ResourceEvidence,
 )
-from stonekettle.core.levels import Level
+from stonekettle.core.levels import POOL_FULL, POOL_WAITING, Level
 from stonekettle.core.run_data import SOFTWARE
 from stonekettle.core.saturation import Saturation
 from stonekettle.core.types import Declined, Reason
