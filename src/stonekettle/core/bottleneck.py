@@ -29,6 +29,8 @@ CONTENTION_DEVIATIONS = 4.0
 CEILING_REACH = 1.08
 SATURATED_EFFICIENCY = 0.5
 NEAR_STRETCH = 1.5
+GREW, KEPT_UP = 1.5, 0.9
+"""Throughput keeps up with a load that grew by so much if it has at least this share of what proportion would bring."""
 FAILING, IN_VAIN = 0.05, 0.2
 """An overload: so many of its answers fail, and so much of its work has come to nothing."""
 
@@ -159,7 +161,7 @@ def _decide(
     if limited and (nearly := _nearly_full(hardware, levels)):
         return "hardware", nearly
     load_was_there = saturation is not None and _load_was_there(saturation, levels[-1])
-    if shortfall > SHORT and not load_was_there:
+    if shortfall > SHORT and not load_was_there and (limited or not _kept_up(levels)):
         return "generator", None
     fall = saturation.retrograde if saturation is not None else None
     if fall is not None and fall.deviations > CONTENTION_DEVIATIONS:
@@ -174,6 +176,20 @@ def _load_was_there(saturation: Saturation, highest: Level) -> bool:
     if saturation.retrograde is not None:
         return saturation.retrograde.deviations > CONTENTION_DEVIATIONS and felt > saturation.retrograde.peak_load
     return saturation.load is not None and felt > saturation.load.high
+
+
+def _kept_up(levels: Sequence[Level]) -> bool:
+    """Throughput grew in proportion to what was ordered: late as they were, the generators held nothing back."""
+    if len(levels) < 2:
+        return False
+    lowest, highest = (min(levels, key=_ordered), max(levels, key=_ordered))
+    more = highest.load.ordered / lowest.load.ordered
+    most = lowest.throughput + 1.645 * np.nan_to_num(lowest.throughput_se)
+    return more > GREW and highest.throughput >= KEPT_UP * more * most
+
+
+def _ordered(level: Level) -> float:
+    return level.load.ordered
 
 
 def _nearly_full(hardware: Sequence[ResourceEvidence], levels: Sequence[Level]) -> ResourceEvidence | None:

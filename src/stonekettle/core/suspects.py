@@ -218,8 +218,11 @@ def _network(share: float) -> Suspect:
 def _generator(analysis: Analysis) -> Suspect:
     shift, cpu = analysis.measuring.shift, analysis.measuring.cpu
     found = analysis.limiting
-    points = (
+    cause = None if isinstance(found, Declined) else found.cause
+    points = [
         Point("late", 3.0, (shift,)) if shift > SHORT else Point("on time", -2.0, (shift,)),
         Point("out of processor", 2.0, (cpu,)) if cpu >= GENERATOR_BUSY else Point("processor to spare", -1.0, (cpu,)),
-    )
-    return Suspect("generator", "", points, not isinstance(found, Declined) and found.cause == "generator")
+    ]
+    if cause == "none" and shift > SHORT:
+        points.append(Point("no limit", -2.0))
+    return Suspect("generator", "", tuple(points), cause == "generator")

@@ -36,8 +36,8 @@ def note(analysis: Analysis) -> Note:
             kind="saturation",
             grade="open",
             title=title(found, kind),
-            text="It stopped growing there, but too many users were overdue at the generators for that to be the "
-            "system's limit. More generators, or one on a machine with room, would decide.",
+            text="It stopped growing there, but too many users were overdue at the generators to tell whether that is "
+            "the system's limit. More generators, or one on a machine with room, would decide.",
             details=(_ceiling_line(found, kind),),
             evidence=Evidence(rows=("throughput", "blur"), at=found.at_least),
         )
