@@ -330,5 +330,6 @@ def test_a_run_begins_at_its_time(page: Page) -> None:
     number = page.url.rsplit("/", 1)[1]
     expect(page.get_by_test_id("run-state")).to_contain_text("running", timeout=90_000)
     begun = page.request.get(f"/api/runs/{number}").json()["begun_at"]
-    assert abs(begun - begins.timestamp()) < 3
     page.get_by_role("button", name="Stop run").click()
+    # Never before; how soon after, where the machine does not stand still, is held in virtual time.
+    assert -1 < begun - begins.timestamp() < 30

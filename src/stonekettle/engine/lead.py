@@ -22,7 +22,8 @@ from stonekettle.engine.script import GroupTerms
 from stonekettle.engine.signals import Action, Answer, End, Heard, Lend, Move, Note, Replace, Verb, Wish
 from stonekettle.engine.strategies import PLAN, SEARCH, EverybodyDone, Guide, Profile, Strategy
 
-GATHER_LIMIT_S = 30.0
+GATHER_LIMIT_S = 60.0
+"""A generator is a process, and its start work: on a machine that is taken away for seconds at a time, much of it."""
 SETTLE_S = 5.0
 """So long after every region has a generator, those that are still missing are waited for no longer."""
 BEGIN_S = 0.6
