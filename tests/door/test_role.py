@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import tempfile
+import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +12,8 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from stonekettle.door.postgres import APPLICATION, DATABASE, USER, Cluster, free_port
+from stonekettle.door.places import DoorError
+from stonekettle.door.postgres import APPLICATION, DATABASE, READY_LIMIT_S, USER, Cluster, free_port
 
 OLDER = """
 create table runs (id serial primary key, name text);
@@ -43,6 +45,14 @@ def connected(cluster: Cluster, user: str, database: str = DATABASE) -> psycopg.
     password = cluster.application_password if user == APPLICATION else cluster.password
     place = {"host": "127.0.0.1", "port": cluster.port, "dbname": database}
     return psycopg.connect(**place, user=user, password=password, autocommit=True)
+
+
+def test_a_database_left_from_another_installation_is_told_at_once(older: Cluster) -> None:
+    began = time.monotonic()
+    with pytest.raises(DoorError, match="another password than this installation") as refused:
+        replace(older, password="of a folder made anew").wait_until_ready()
+    assert str(older.folder) in str(refused.value)
+    assert time.monotonic() - began < READY_LIMIT_S / 2
 
 
 def test_everything_in_it_is_the_applications_and_nothing_else_is(older: Cluster) -> None:

@@ -9,8 +9,9 @@ import re
 import signal
 import subprocess
 import sys
+import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -252,10 +253,17 @@ def test_a_frozen_owner_of_a_generator_leaves_no_load(api: Api, page: Page, inst
     assert api.wait(following, lambda r: r["ended"], limit_s=90)["state"] == "finished"
 
 
-def test_stopping_everything_lets_a_run_end_and_says_so(tmp_path: Path, chromium: Browser) -> None:
-    tmp_path.chmod(0o755)
+@pytest.fixture
+def folder() -> Iterator[Path]:
+    """Of its own, where the database's user may enter, so that all of it goes with the test."""
+    with tempfile.TemporaryDirectory(prefix="kettle-e2e-", dir="/tmp", ignore_cleanup_errors=True) as made:
+        Path(made).chmod(0o755)
+        yield Path(made)
+
+
+def test_stopping_everything_lets_a_run_end_and_says_so(folder: Path, chromium: Browser) -> None:
     port = free_port()
-    with installation(tmp_path, port, demo=False) as first:
+    with installation(folder, port, demo=False) as first:
         context = chromium.new_context(base_url=first.url)
         page = context.new_page()
         sign_in(page, first)
@@ -263,11 +271,11 @@ def test_stopping_everything_lets_a_run_end_and_says_so(tmp_path: Path, chromium
         run = api.start(120)
         api.wait(run, lambda r: r["elapsed_s"] >= 4)
         told = subprocess.run(
-            [sys.executable, str(ROOT / "kettle"), "stop", "--data", str(tmp_path)], capture_output=True, text=True
+            [sys.executable, str(ROOT / "kettle"), "stop", "--data", str(folder)], capture_output=True, text=True
         )
         assert "Stopped." in told.stdout, told
         context.close()
-    with installation(tmp_path, port, demo=False) as second:
+    with installation(folder, port, demo=False) as second:
         context = chromium.new_context(base_url=second.url)
         page = context.new_page()
         sign_in(page, second)

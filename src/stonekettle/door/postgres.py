@@ -164,9 +164,15 @@ class Cluster:
         return {"user": ROLE_WHEN_ROOT, "group": ROLE_WHEN_ROOT, "extra_groups": []}
 
     def wait_until_ready(self) -> None:
-        """Until it answers queries, then make the database if it is not there."""
+        """Until it answers queries, then make the database if it is not there. Raises :class:`DoorError` where it does
+        not answer, or is of another installation."""
         give_up = time.monotonic() + READY_LIMIT_S
-        while self._query("postgres", "select 1") is None:
+        while (asked := self._ask("postgres", "select 1")).returncode != 0:
+            if "password authentication failed" in asked.stderr:
+                raise DoorError(
+                    f"The database in {self.folder} has another password than this installation: it is left from one "
+                    "that was here before. To begin anew, delete that folder, and with it what was measured there."
+                )
             if time.monotonic() > give_up:
                 raise DoorError("The database did not start; its log is in the folder logs, postgres.log.")
             time.sleep(0.1)
@@ -181,15 +187,18 @@ class Cluster:
         return OWNERSHIP.format(role=APPLICATION, password=self.application_password, database=DATABASE)
 
     def _query(self, database: str, text: str) -> str | None:
+        done = self._ask(database, text)
+        return done.stdout.strip() if done.returncode == 0 else None
+
+    def _ask(self, database: str, text: str) -> subprocess.CompletedProcess[str]:
         address = ["-h", "127.0.0.1", "-p", str(self.port), "-U", USER, "-d", database]
-        done = subprocess.run(
+        return subprocess.run(
             ["psql", "-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", *address, "-f", "-"],
             input=text,  # it may hold a password, which arguments would show to everybody
             capture_output=True,
             text=True,
             env={**os.environ, "PGPASSWORD": self.password, "PGCONNECT_TIMEOUT": "3"},
         )
-        return done.stdout.strip() if done.returncode == 0 else None
 
 
 def new_password() -> str:
