@@ -16,7 +16,7 @@ from stonekettle.core.run_data import RunData
 from stonekettle.core.types import Declined, Reason
 from stonekettle.practice.config import Component, PracticeConfig, Route, Visit
 from stonekettle.practice.twin import Twin, simulate
-from stonekettle.practice.unfit import Blocked, Laborious
+from stonekettle.practice.unfit import Blocked, Laborious, Loop
 from tests.conftest import climb, one_server_system, visits
 
 PROFILE = climb(20, 180, 20)
@@ -76,63 +76,63 @@ def test_falling_throughput_without_a_full_resource_is_contention() -> None:
     assert limit_of(fallen).cause == "contention"
 
 
+def late(
+    config: PracticeConfig, generators: Loop, profile: LoadProfile = PROFILE, think_s: float = 1.0
+) -> analysis.Analysis:
+    """What is found with such generators."""
+    twin = Twin(config, visits(think_s), loop=generators)
+    return analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+
+
+def each(every_s: float, blocked_s: float, start_s: float = 0.0, end_s: float = 300.0) -> Blocked:
+    count = round((end_s - start_s) / every_s)
+    return Blocked([(start_s + k * every_s, start_s + k * every_s + blocked_s) for k in range(count)])
+
+
+def claimed(found: analysis.Analysis, cause: str, throughput: float, load: float) -> None:
+    """The cause is named, and the limit and its place lie within their intervals."""
+    assert isinstance(found.limiting, LimitingResource)
+    assert found.limiting.cause == cause
+    assert not isinstance(found.saturation, Declined)
+    assert found.saturation.throughput is not None
+    assert found.saturation.load is not None
+    assert found.saturation.throughput.low < throughput < found.saturation.throughput.high
+    assert found.saturation.load.low < load < found.saturation.load.high
+    assert found.measuring.verdict == "blurred"
+
+
 @pytest.mark.parametrize("blocked_s", [0.12, 0.15])
 def test_what_falls_under_load_that_was_there_is_not_for_want_of_it(blocked_s: float) -> None:
     """A lock holds the system at 57 steps/s with 40 users, and by 100 it does a third. The generators stand still half
     of the time at 40 and 50 users, and are there at all others."""
-    profile = climb(10, 100, 10, 20)
     system = one_server_system(30, servers=8, lock_ms=14, lock_growth=0.03)
-    stood_still = [(60 + k / 4, 60 + k / 4 + blocked_s) for k in range(160)]
-    twin = Twin(system, visits(0.5), loop=Blocked(stood_still))
-    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+    found = late(system, each(0.25, blocked_s, 60, 100), climb(10, 100, 10, 20), 0.5)
     assert max(lv.shift for lv in found.levels) > 0.1
-    assert isinstance(found.limiting, LimitingResource)
-    assert found.limiting.cause == "contention"
-    assert not isinstance(found.saturation, Declined)
-    assert found.saturation.throughput is not None
-    assert found.saturation.load is not None
-    assert found.saturation.throughput.low < 57 < found.saturation.throughput.high
-    assert found.saturation.load.low < 40 < found.saturation.load.high
-    assert found.measuring.verdict == "blurred"
+    claimed(found, "contention", 57, 40)
 
 
 def test_what_stopped_growing_long_before_the_load_did_is_not_for_want_of_it() -> None:
     """Two connections that no meter sees bear 100 steps/s, full from 102 users on. Of up to 180 users the generators
     miss 3 %."""
-    stood_still = [(3.0 * k, 3.0 * k + 0.3) for k in range(100)]
-    twin = Twin(one_server_system(20, servers=8, pool=2), visits(1.0), loop=Blocked(stood_still))
+    twin = Twin(one_server_system(20, servers=8, pool=2), visits(1.0), loop=each(3.0, 0.3))
     run = twin.run(as_planned(PROFILE))
     blind = replace(run, resources=tuple(r for r in run.resources if not r.is_pool))
     found = analysis.analyse(blind, as_planned(PROFILE), [], 0.05, [twin.requests()])
     assert found.levels[-1].shift > SHORT
-    assert isinstance(found.limiting, LimitingResource)
-    assert found.limiting.cause == "unmetered"
-    assert not isinstance(found.saturation, Declined)
-    assert found.saturation.load is not None
-    assert found.saturation.load.low < 102 < found.saturation.load.high
+    claimed(found, "unmetered", 100, 102)
 
 
-@pytest.mark.parametrize("blocked_s", [0.1, 0.2, 0.5])
-def test_a_pool_that_is_full_at_two_levels_tells_the_limit_whoever_was_missing(blocked_s: float) -> None:
+@pytest.mark.parametrize(("every_s", "blocked_s"), [(0.5, 0.1), (0.5, 0.2), (3.0, 0.5)])
+def test_a_pool_that_is_full_at_two_levels_tells_the_limit_whoever_was_missing(
+    every_s: float, blocked_s: float
+) -> None:
     """Two connections bear 100 steps/s. Of the users on the plateau the generators miss up to 9 %."""
-    every_s = 0.5 if blocked_s < 0.5 else 3.0
-    stood_still = [(every_s * k, every_s * k + blocked_s) for k in range(600)]
-    twin = Twin(one_server_system(20, servers=8, pool=2), visits(1.0), loop=Blocked(stood_still))
-    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
-    assert isinstance(found.limiting, LimitingResource)
-    assert found.limiting.cause == "pool"
-    assert not isinstance(found.saturation, Declined)
-    assert found.saturation.throughput is not None
-    assert found.saturation.load is not None
-    assert found.saturation.throughput.low < 100 < found.saturation.throughput.high
-    assert found.saturation.load.low < 102 < found.saturation.load.high
+    claimed(late(one_server_system(20, servers=8, pool=2), each(every_s, blocked_s)), "pool", 100, 102)
 
 
 def test_generators_that_are_late_alike_at_all_loads_hold_nothing_back() -> None:
     """Eight servers bear 400 steps/s: 180 users, of whom 4 % are late, are far from that."""
-    stood_still = [(3.0 * k, 3.0 * k + 0.5) for k in range(100)]
-    twin = Twin(one_server_system(20, servers=8), visits(1.0), loop=Blocked(stood_still))
-    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
+    found = late(one_server_system(20, servers=8), each(3.0, 0.5))
     assert found.measuring.shift > SHORT
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "none"
@@ -144,10 +144,7 @@ def test_generators_that_are_late_alike_at_all_loads_hold_nothing_back() -> None
 
 
 def test_what_falls_where_the_generators_stood_still_may_be_for_want_of_load() -> None:
-    profile = climb(10, 100, 10, 20)
-    stood_still = [(140 + k / 2, 140 + k / 2 + 0.45) for k in range(120)]
-    twin = Twin(one_server_system(2, servers=8), visits(0.5), loop=Blocked(stood_still))
-    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+    found = late(one_server_system(2, servers=8), each(0.5, 0.45, 140, 200), climb(10, 100, 10, 20), 0.5)
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause != "contention"
 
@@ -172,8 +169,7 @@ def test_refusals_that_cost_nothing_are_no_work_in_vain() -> None:
 
 
 def test_a_generator_short_of_its_load_is_named_where_no_resource_is_full() -> None:
-    twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
-    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
+    found = late(one_server_system(2, servers=8), Laborious(0.01))
     assert not found.trustworthy
     assert found.saturation == Declined(Reason.GENERATOR, pytest.approx(50, abs=3))
     assert isinstance(found.limiting, LimitingResource)
@@ -199,8 +195,7 @@ def test_errors_at_loads_that_a_generator_was_short_of_are_no_breaking_point() -
 
 
 def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None:
-    twin = Twin(one_server_system(20, servers=2), visits(1.0), loop=Laborious(0.0045))
-    found = analysis.analyse(twin.run(as_planned(PROFILE)), as_planned(PROFILE), [], 0.05, [twin.requests()])
+    found = late(one_server_system(20, servers=2), Laborious(0.0045))
     assert found.measuring.shift > 0.02
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "hardware"
@@ -210,8 +205,7 @@ def test_a_full_resource_explains_the_limit_whatever_the_generator_did() -> None
 
 def test_the_generator_is_named_even_when_no_level_is_left() -> None:
     profile = climb(200, 1000, 200, 9)
-    twin = Twin(one_server_system(2, servers=8), visits(1.0), loop=Laborious(0.01))
-    found = analysis.analyse(twin.run(as_planned(profile)), as_planned(profile), [], 0.05, [twin.requests()])
+    found = late(one_server_system(2, servers=8), Laborious(0.01), profile)
     assert not found.levels
     assert isinstance(found.limiting, LimitingResource)
     assert found.limiting.cause == "generator"
