@@ -12,7 +12,6 @@ import pytest
 import yaml
 
 from stonekettle.cli import run
-from stonekettle.core import bottleneck
 from stonekettle.plan import document
 from stonekettle.practice import config, truth
 from stonekettle.practice.twin import journeys_of
@@ -148,11 +147,6 @@ def _plan(load: list[dict[str, Any]], time_limit: str) -> dict[str, Any]:
 @pytest.mark.parametrize("name", SHAPES)
 def test_what_ails_it_is_named(runs: Mapping[str, Played], name: str) -> None:
     played = runs[name]
-    if name != "lock" and _limited_by("generator")(played.found["findings"]):
-        # Three times the machine had no room for the load, measurably: nothing is claimed of the system then.
-        assert played.found["findings"]["measuring"]["shift"] > bottleneck.SHORT
-        assert played.found["findings"]["saturation"]["reason"] == "generator"
-        return
     assert played.settled, played.found["verdict"]
 
 

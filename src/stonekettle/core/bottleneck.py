@@ -160,36 +160,37 @@ def _decide(
     limited = saturation is not None and _limited(saturation, levels, top)
     if limited and (nearly := _nearly_full(hardware, levels)):
         return "hardware", nearly
-    load_was_there = saturation is not None and _load_was_there(saturation, levels[-1])
+    falls = saturation is not None and _falls(saturation)
+    load_was_there = saturation is not None and _load_was_there(saturation, falls, levels[-1].load.surely)
     if shortfall > SHORT and not load_was_there and (limited or not _kept_up(levels)):
         return "generator", None
-    fall = saturation.retrograde if saturation is not None else None
-    if fall is not None and fall.deviations > CONTENTION_DEVIATIONS:
+    if falls:
         return "contention", None
     return ("unmetered" if limited else "none"), None
 
 
-def _load_was_there(saturation: Saturation, highest: Level) -> bool:
-    """Throughput falls or stopped growing, and not for want of load: at the highest level there was more of it than at
-    the peak, or than at the saturation point, whatever the generators missed."""
-    felt = highest.load.delivered - highest.load.blind
+def _falls(saturation: Saturation) -> bool:
+    fall = saturation.retrograde
+    return fall is not None and fall.deviations > CONTENTION_DEVIATIONS
+
+
+def _load_was_there(saturation: Saturation, falls: bool, highest: float) -> bool:
+    """Throughput falls or stopped growing, and not for want of load: at the highest level there surely was more of it
+    than at the peak, or than at the saturation point, whatever the generators missed."""
     if saturation.retrograde is not None:
-        return saturation.retrograde.deviations > CONTENTION_DEVIATIONS and felt > saturation.retrograde.peak_load
-    return saturation.load is not None and felt > saturation.load.high
+        return falls and highest > saturation.retrograde.peak_load
+    return saturation.load is not None and highest > saturation.load.high
 
 
 def _kept_up(levels: Sequence[Level]) -> bool:
     """Throughput grew in proportion to what was ordered: late as they were, the generators held nothing back."""
     if len(levels) < 2:
         return False
-    lowest, highest = (min(levels, key=_ordered), max(levels, key=_ordered))
+    by_order = sorted(levels, key=lambda lv: lv.load.ordered)
+    lowest, highest = by_order[0], by_order[-1]
     more = highest.load.ordered / lowest.load.ordered
     most = lowest.throughput + 1.645 * np.nan_to_num(lowest.throughput_se)
     return more > GREW and highest.throughput >= KEPT_UP * more * most
-
-
-def _ordered(level: Level) -> float:
-    return level.load.ordered
 
 
 def _nearly_full(hardware: Sequence[ResourceEvidence], levels: Sequence[Level]) -> ResourceEvidence | None:

@@ -27,6 +27,11 @@ class Load:
     blind: float = 0.0
 
     @property
+    def surely(self) -> float:
+        """What of it was load, whatever happened unseen."""
+        return self.delivered - self.blind
+
+    @property
     def name(self) -> str:
         return NAMES[self.kind]
 

@@ -170,7 +170,7 @@ def find(
         throughput=None,
         load=None,
         load_95=None,
-        at_least=float(loads[-1]) - levels[-1].load.blind,
+        at_least=levels[-1].load.surely,
         reached=float(rate.max()),
         initial_slope=initial,
         efficiency=efficiency,
@@ -219,10 +219,7 @@ def _of_load_missed(levels: Sequence[Level], throughput: Estimate, place: Estima
     done more in proportion at best, and what they were blind for may not have been load at the highest one."""
     best = max(lv.throughput / max(1 - lv.shift, LEAST_DELIVERED) for lv in levels)
     at = max(levels, key=lambda lv: lv.throughput).load
-    return (
-        replace(throughput, high=max(throughput.high, best)),
-        replace(place, low=min(place.low, at.delivered - at.blind)),
-    )
+    return replace(throughput, high=max(throughput.high, best)), replace(place, low=min(place.low, at.surely))
 
 
 def _of_few(levels: Sequence[Level], metered: Sequence[str]) -> Saturation | Declined:
@@ -241,7 +238,7 @@ def _of_few(levels: Sequence[Level], metered: Sequence[str]) -> Saturation | Dec
         throughput=None,
         load=None,
         load_95=None,
-        at_least=top.load.delivered - top.load.blind,
+        at_least=top.load.surely,
         reached=top.throughput,
         initial_slope=initial,
         efficiency=top.throughput / top.load.delivered / initial,
